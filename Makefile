@@ -1,0 +1,50 @@
+PYTHON ?= python3
+VENV := .venv
+BIN := $(VENV)/bin
+PORT ?= 8000
+DATA ?= demo-data
+FRESH ?=
+
+.PHONY: demo test check bench screenshots fmt vendor browser clean
+
+$(VENV)/run.stamp: requirements/run.txt
+	test -x $(BIN)/python || $(PYTHON) -m venv $(VENV)
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check -r requirements/run.txt
+	touch $@
+
+$(VENV)/development.stamp: requirements/run.txt requirements/development.txt $(VENV)/run.stamp
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check -r requirements/development.txt
+	touch $@
+
+demo: $(VENV)/run.stamp
+	$(BIN)/python -m loyalbell demo --port $(PORT) --data $(DATA) $(if $(FRESH),--fresh)
+
+browser:
+	@sh scripts/browser.sh
+
+test: $(VENV)/development.stamp browser
+	$(BIN)/python -m unittest_parallel --level class --start-directory tests --top-level-directory . --jobs 2
+
+check: $(VENV)/development.stamp
+	$(BIN)/ruff check .
+	$(BIN)/ruff format --check .
+	$(BIN)/mypy
+	$(BIN)/lint-imports
+	$(BIN)/python scripts/check_migrations.py
+	$(PYTHON) scripts/vendor.py check
+
+bench: $(VENV)/development.stamp
+	$(BIN)/python -m bench
+
+screenshots: $(VENV)/development.stamp browser
+	$(BIN)/python -m scripts.screenshots
+
+fmt: $(VENV)/development.stamp
+	$(BIN)/ruff check --fix .
+	$(BIN)/ruff format .
+
+vendor:
+	$(PYTHON) scripts/vendor.py fetch
+
+clean:
+	rm -rf $(VENV) demo-data

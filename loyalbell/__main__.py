@@ -1,0 +1,3 @@
+from loyalbell.cli import app
+
+app(prog_name="loyalbell")

@@ -1,0 +1,55 @@
+"""Money as integer minor units of an ISO 4217 currency."""
+
+import re
+
+from babel.numbers import format_currency, get_currency_precision
+
+_PLAIN = re.compile(r"^([+-]?)(\d*)(?:\.(\d*))?$")
+
+
+def minor_digits(currency: str) -> int:
+    """How many decimals the currency has (ISO 4217, as the CLDR data in babel gives it)."""
+    return int(get_currency_precision(currency))
+
+
+def parse_money(text: str, digits: int) -> int:
+    """Minor units of an amount such as ``1,234.50``, ``1.234,50``, ``$12`` or ``(3.20)``.
+
+    The last of ``.`` and ``,`` is the decimal mark when ``digits`` or fewer
+    figures follow it; otherwise it groups thousands. Raises ``ValueError``.
+    """
+    cleaned = re.sub(r"[\s\u00a0\u202f']|[A-Z]{3}|[$€£¥]", "", text)
+    if cleaned.startswith("(") and cleaned.endswith(")"):
+        cleaned = "-" + cleaned[1:-1]
+    found = _PLAIN.match(_with_point(cleaned, digits))
+    if not found or not (found[2] or found[3]):
+        raise ValueError(f"“{text}” is not an amount")
+    decimals = found[3] or ""
+    if len(decimals.rstrip("0")) > digits:
+        raise ValueError(f"“{text}” has more than {digits} decimals")
+    minor = int(found[2] or "0") * 10**digits + int(decimals[:digits].ljust(digits, "0") or "0")
+    return -minor if found[1] == "-" else minor
+
+
+def _with_point(text: str, digits: int) -> str:
+    mark = max(text.rfind("."), text.rfind(","))
+    if mark < 0:
+        return text
+    head, tail = text[:mark], text[mark + 1 :]
+    both = "." in text and "," in text
+    repeated = text.count(text[mark]) > 1
+    groups = len(tail) == 3 and (repeated or (text[mark] == "," and digits < 3 and not both and head != ""))
+    head = head.replace(".", "").replace(",", "")
+    return head + tail if groups else f"{head}.{tail}"
+
+
+def say_money(minor: int, currency: str, whole: bool = False) -> str:
+    """``$1,204.50``; without decimals when ``whole``."""
+    amount = minor / 10 ** minor_digits(currency)
+    return format_currency(
+        round(amount) if whole else amount,
+        currency,
+        locale="en_US",
+        currency_digits=not whole,
+        format="¤#,##0;-¤#,##0" if whole else None,
+    )

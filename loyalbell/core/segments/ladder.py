@@ -1,0 +1,28 @@
+"""How many people remain after each line of a rule."""
+
+from datetime import datetime
+
+import numpy as np
+
+from loyalbell.core.ledger import Ledger
+from loyalbell.core.segments.evaluate import meets_line
+from loyalbell.core.segments.model import Rule
+
+
+def ladder(rule: Rule, ledger: Ledger, as_of: datetime) -> list[int]:
+    """People on file, then the count after each line of the outermost group.
+
+    With *all* and *none* each line takes people away; with *any* the counts
+    begin at the first line's and grow.
+    """
+    on_file = ledger.people.on_file(int(as_of.timestamp()))
+    counts = [int(on_file.sum())]
+    so_far = np.zeros_like(on_file) if rule.root.match == "any" else on_file
+    for line in rule.root.lines:
+        met = meets_line(line, ledger, as_of)
+        if rule.root.match == "any":
+            so_far = so_far | (met & on_file)
+        else:
+            so_far = so_far & (met if rule.root.match == "all" else ~met)
+        counts.append(int(so_far.sum()))
+    return counts

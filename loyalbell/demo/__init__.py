@@ -1,0 +1,1 @@
+"""Otterby Pet House: a made-up shop, groom room, clinic and café, with its customers."""

@@ -1,0 +1,201 @@
+"""The demo's letterhead, a first segment, two messages, and one campaign of last month with its results."""
+
+from datetime import datetime, timedelta
+from random import Random
+
+from sqlalchemy import insert, select
+from sqlalchemy.orm import Session
+
+from loyalbell.core.messages.content import Button, EmailContent, Heading, Text
+from loyalbell.core.segments.model import Group, LastDays, OrdersCondition, Rule
+from loyalbell.store.tables import (
+    Campaign,
+    ConsentEntry,
+    Letterhead,
+    Message,
+    MessageVersion,
+    Order,
+    Person,
+    Segment,
+    Touch,
+    TouchEvent,
+)
+
+GROOM_ROOM = 2
+SEED = 428
+
+
+def lapsed(days: int, department: int | None = None) -> Rule:
+    """Has ordered before, and not in the last ``days`` days."""
+    return Rule(
+        root=Group(
+            lines=[
+                OrdersCondition(department=department),
+                OrdersCondition(
+                    comparison="exactly", value=0, department=department, period=LastDays(days=days)
+                ),
+            ]
+        )
+    )
+
+
+def add_letters(session: Session, now: datetime) -> None:
+    session.add(
+        Letterhead(
+            id=1,
+            name="Otterby green",
+            header="Otterby Pet House",
+            footer="Otterby Pet House, 12 Mill Row, Otterby, NY 12999",
+            ink="#1f2a2b",
+            accent="#173b39",
+        )
+    )
+    session.add(Segment(id=1, name="Not seen for 60 days", rule=lapsed(60).model_dump(), changed_at=now, by="Ida Marsh"))
+    session.add(
+        Segment(
+            id=2,
+            name="Drifting from the groom room",
+            rule=lapsed(70, GROOM_ROOM).model_dump(),
+            changed_at=now,
+            by="Ida Marsh",
+        )
+    )
+    _message(session, 1, "We kept your spot", _we_kept_your_spot(), now)
+    _message(session, 2, "Spring coats", _spring_coats(), now - timedelta(days=15))
+    session.flush()
+    _last_campaign(session, now - timedelta(days=14), Random(SEED))
+
+
+def _message(session: Session, number: int, name: str, content: EmailContent, at: datetime) -> None:
+    session.add(Message(id=number, name=name, changed_at=at))
+    session.flush()
+    session.add(
+        MessageVersion(
+            id=number, message_id=number, number=1, content=content.model_dump(), made_at=at, by="Ida Marsh"
+        )
+    )
+
+
+def _we_kept_your_spot() -> EmailContent:
+    return EmailContent(
+        subject='{{ first_name | default: "Hello" }}, we kept your spot',
+        preview="Nothing to buy, just a good time to come by.",
+        letterhead=1,
+        blocks=[
+            Heading(text='Hello {{ first_name | default: "there" }},'),
+            Text(
+                text="it has been a while since we saw you at the Pet House. "
+                'We would love to see {{ companion_name | default: "your companion" }} again.\n\n'
+                "Mornings are quiet this month, so there is time for a chat."
+            ),
+            Button(label="See what is new", url="https://otterby.example/new"),
+            Text(text="Ida and everyone at Otterby"),
+        ],
+    )
+
+
+def _spring_coats() -> EmailContent:
+    return EmailContent(
+        subject="Spring coats tangle fast",
+        preview="The groom room has room on Tuesdays.",
+        letterhead=1,
+        blocks=[
+            Heading(text='Hello {{ first_name | default: "there" }},'),
+            Text(text="winter coats come out in handfuls now. A bath and a brush make it easier for everyone."),
+            Button(label="Pick a time", url="https://otterby.example/groom"),
+        ],
+    )
+
+
+def _last_campaign(session: Session, at: datetime, rng: Random) -> None:
+    """A campaign of two weeks ago: who got it, opened it, clicked, refused."""
+    session.add(
+        Campaign(
+            id=1,
+            name="Spring coats, April",
+            segment_id=2,
+            message_id=2,
+            message_version_id=2,
+            rule=lapsed(70, GROOM_ROOM).model_dump(),
+            state="sent",
+            made_at=at - timedelta(hours=1),
+            started_at=at,
+            ended_at=at,
+            by="Ida Marsh",
+        )
+    )
+    session.flush()
+    agreed = (
+        select(ConsentEntry.person_id)
+        .where(ConsentEntry.channel == "email", ConsentEntry.state == "agreed")
+        .scalar_subquery()
+    )
+    groomed = select(Order.person_id).where(Order.department_id == GROOM_ROOM, Order.placed_at < at)
+    recent = groomed.where(Order.placed_at > at - timedelta(days=70))
+    people = session.execute(
+        select(Person.id, Person.email)
+        .where(Person.id.in_(groomed), Person.id.not_in(recent), Person.email.is_not(None), Person.id.in_(agreed))
+        .order_by(Person.id)
+    )
+    back = dict(
+        session.execute(
+            select(Order.person_id, Order.placed_at)
+            .where(Order.placed_at > at, Order.placed_at < at + timedelta(days=5))
+            .order_by(Order.placed_at.desc())
+        ).tuples()
+    )
+    touches, events = [], []
+    for number, (person_id, address) in enumerate(people, start=1):
+        touches.append(_touch(number, person_id, address, at, rng))
+        events += _what_came(number, person_id, at, back, rng)
+    session.execute(insert(Touch), touches)
+    session.execute(insert(TouchEvent), events)
+    for event in events:
+        if event["kind"] == "refused":
+            _refuse(session, touches[event["touch_id"] - 1]["person_id"], event["at"])
+
+
+def _touch(number: int, person_id: int, address: str, at: datetime, rng: Random) -> dict:
+    bounced = rng.random() < 0.012
+    return {
+        "id": number,
+        "origin_kind": "campaign",
+        "origin_id": 1,
+        "step": "",
+        "occurrence": "",
+        "person_id": person_id,
+        "message_version_id": 2,
+        "channel": "email",
+        "address": address,
+        "token": f"{rng.getrandbits(128):032x}",
+        "state": "bounced" if bounced else "sent",
+        "cause": "not accepted" if bounced else None,
+        "detail": "550 no such mailbox" if bounced else None,
+        "due_at": at,
+        "handed_at": at,
+        "sent_at": at,
+        "attempts": 1,
+    }
+
+
+def _what_came(number: int, person_id: int, at: datetime, back: dict, rng: Random) -> list[dict]:
+    events = []
+    opened = at + timedelta(minutes=rng.randint(2, 1200))
+    came = back.get(person_id)
+    if rng.random() < (0.75 if came else 0.41):
+        events.append({"touch_id": number, "kind": "opened", "at": opened, "link": None})
+        if rng.random() < (0.6 if came else 0.18):
+            clicked = opened + timedelta(minutes=1)
+            clicked = min(clicked, came - timedelta(minutes=5)) if came else clicked
+            events.append({"touch_id": number, "kind": "clicked", "at": max(clicked, at), "link": 0})
+        if rng.random() < 0.012:
+            events.append({"touch_id": number, "kind": "refused", "at": opened, "link": None})
+    return events
+
+
+def _refuse(session: Session, person_id: int, at: datetime) -> None:
+    session.add(
+        ConsentEntry(person_id=person_id, channel="email", state="refused", at=at, source="unsubscribe link", by="customer")
+    )
+
+

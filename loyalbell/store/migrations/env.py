@@ -1,0 +1,30 @@
+"""How Alembic reaches the book."""
+
+from typing import Any, Literal
+
+from alembic import context
+from sqlalchemy import create_engine
+
+from loyalbell.store.tables import Base, Instant
+
+
+def render_item(kind: str, item: Any, _context: Any) -> str | Literal[False]:
+    """Migrations stand alone: they name the plain column type behind our own."""
+    return "sa.BigInteger()" if kind == "type" and isinstance(item, Instant) else False
+
+
+def run() -> None:
+    engine = create_engine(context.config.get_main_option("sqlalchemy.url") or "")
+    with engine.begin() as connection:
+        context.configure(
+            connection=connection,
+            target_metadata=Base.metadata,
+            render_as_batch=True,
+            render_item=render_item,
+        )
+        with context.begin_transaction():
+            context.run_migrations()
+    engine.dispose()
+
+
+run()

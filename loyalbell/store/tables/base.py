@@ -1,0 +1,38 @@
+"""What every table shares: the declarative base and the column type for instants."""
+
+from datetime import UTC, datetime
+from typing import Any
+
+from sqlalchemy import JSON, BigInteger, Dialect, MetaData
+from sqlalchemy.orm import DeclarativeBase
+from sqlalchemy.types import TypeDecorator
+
+NAMING = {
+    "ix": "ix_%(column_0_label)s",
+    "uq": "uq_%(table_name)s_%(column_0_N_name)s",
+    "ck": "ck_%(table_name)s_%(constraint_name)s",
+    "fk": "fk_%(table_name)s_%(column_0_name)s_%(referred_table_name)s",
+    "pk": "pk_%(table_name)s",
+}
+
+
+class Instant(TypeDecorator[datetime]):
+    """An aware ``datetime``, kept as whole seconds since 1970-01-01T00:00Z."""
+
+    impl = BigInteger
+    cache_ok = True
+
+    def process_bind_param(self, value: datetime | None, dialect: Dialect) -> int | None:
+        if value is None:
+            return None
+        if value.tzinfo is None:
+            raise ValueError("an instant needs a time zone")
+        return int(value.timestamp())
+
+    def process_result_value(self, value: int | None, dialect: Dialect) -> datetime | None:
+        return None if value is None else datetime.fromtimestamp(value, UTC)
+
+
+class Base(DeclarativeBase):
+    metadata = MetaData(naming_convention=NAMING)
+    type_annotation_map = {datetime: Instant, dict[str, Any]: JSON, list[Any]: JSON}

@@ -1,0 +1,73 @@
+"""Campaigns, touches (one message to one person) and what came of them."""
+
+from datetime import datetime
+from typing import Any
+
+from sqlalchemy import ForeignKey, Index, UniqueConstraint
+from sqlalchemy.orm import Mapped, mapped_column
+
+from loyalbell.store.tables.base import Base
+
+
+class Campaign(Base):
+    """One message to one audience. ``rule`` is the segment as it was at the start."""
+
+    __tablename__ = "campaign"
+
+    id: Mapped[int] = mapped_column(primary_key=True)
+    name: Mapped[str] = mapped_column(unique=True)
+    segment_id: Mapped[int] = mapped_column(ForeignKey("segment.id"))
+    message_id: Mapped[int] = mapped_column(ForeignKey("message.id"))
+    message_version_id: Mapped[int | None] = mapped_column(ForeignKey("message_version.id"))
+    rule: Mapped[dict[str, Any] | None]
+    state: Mapped[str]
+    made_at: Mapped[datetime]
+    started_at: Mapped[datetime | None]
+    ended_at: Mapped[datetime | None]
+    by: Mapped[str | None]
+
+
+class Touch(Base):
+    """One message to one person, with its whole story.
+
+    The unique key is what keeps anyone from getting the same message twice: a
+    touch is written before anything is handed to a channel, and handed over once.
+    """
+
+    __tablename__ = "touch"
+    __table_args__ = (
+        UniqueConstraint("origin_kind", "origin_id", "step", "occurrence", "person_id"),
+        Index("ix_touch_state_due", "state", "due_at"),
+        Index("ix_touch_person", "person_id", "id"),
+    )
+
+    id: Mapped[int] = mapped_column(primary_key=True)
+    origin_kind: Mapped[str]
+    origin_id: Mapped[int]
+    step: Mapped[str] = mapped_column(default="")
+    occurrence: Mapped[str] = mapped_column(default="")
+    person_id: Mapped[int] = mapped_column(ForeignKey("person.id", ondelete="CASCADE"))
+    message_version_id: Mapped[int] = mapped_column(ForeignKey("message_version.id"))
+    channel: Mapped[str]
+    address: Mapped[str | None]
+    token: Mapped[str] = mapped_column(unique=True)
+    state: Mapped[str]
+    cause: Mapped[str | None]
+    detail: Mapped[str | None]
+    due_at: Mapped[datetime]
+    attempts: Mapped[int] = mapped_column(default=0)
+    handed_at: Mapped[datetime | None]
+    sent_at: Mapped[datetime | None]
+
+
+class TouchEvent(Base):
+    """Something that came of a touch: opened, clicked, refused, bounced."""
+
+    __tablename__ = "touch_event"
+
+    id: Mapped[int] = mapped_column(primary_key=True)
+    touch_id: Mapped[int] = mapped_column(ForeignKey("touch.id", ondelete="CASCADE"), index=True)
+    kind: Mapped[str]
+    at: Mapped[datetime]
+    link: Mapped[int | None]
+    detail: Mapped[str | None]

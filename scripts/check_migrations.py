@@ -1,0 +1,49 @@
+"""Fails when the tables in the code and the newest migration differ.
+
+``python scripts/check_migrations.py new "what changes"`` writes the missing migration.
+"""
+
+import sys
+import tempfile
+from pathlib import Path
+
+from alembic import command
+from alembic.autogenerate import compare_metadata
+from alembic.migration import MigrationContext
+from sqlalchemy import create_engine
+
+from loyalbell.store.database import migration_config
+from loyalbell.store.tables import Base
+
+VERSIONS = Path(__file__).resolve().parent.parent / "loyalbell/store/migrations/versions"
+
+
+def next_number() -> str:
+    return f"{len(list(VERSIONS.glob('[0-9]*.py'))) + 1:04d}"
+
+
+def main() -> int:
+    with tempfile.TemporaryDirectory() as folder:
+        url = f"sqlite:///{Path(folder) / 'book.sqlite3'}"
+        config = migration_config(url)
+        command.upgrade(config, "head")
+        if sys.argv[1:2] == ["new"]:
+            command.revision(config, message=sys.argv[2], autogenerate=True, rev_id=next_number())
+            return 0
+        engine = create_engine(url)
+        with engine.connect() as connection:
+            context = MigrationContext.configure(connection, opts={"compare_type": False})
+            differences = compare_metadata(context, Base.metadata)
+        engine.dispose()
+    for difference in differences:
+        print(f"no migration for: {difference}")
+    print(
+        "migrations: as the tables"
+        if not differences
+        else "run: python scripts/check_migrations.py new '...'"
+    )
+    return 1 if differences else 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())
