@@ -10,6 +10,7 @@ FRESH ?=
 $(VENV)/run.stamp: requirements/run.txt
 	test -x $(BIN)/python || $(PYTHON) -m venv $(VENV)
 	$(BIN)/python -m pip install --quiet --disable-pip-version-check -r requirements/run.txt
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check --no-deps --editable .
 	touch $@
 
 $(VENV)/development.stamp: requirements/run.txt requirements/development.txt $(VENV)/run.stamp

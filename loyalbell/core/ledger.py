@@ -108,7 +108,8 @@ class Ledger:
         rows = np.flatnonzero(log.channel[:seen] == channel)
         state = np.zeros(len(self.people), dtype=np.int32)
         state[log.person[rows]] = log.state[rows]
-        return state == AGREED
+        agreed: Mask = state == AGREED
+        return agreed
 
     def suppressed(self, channel: int, as_of: int) -> Mask:
         marks = self.suppressions

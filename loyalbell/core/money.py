@@ -27,7 +27,7 @@ def parse_money(text: str, digits: int) -> int:
     decimals = found[3] or ""
     if len(decimals.rstrip("0")) > digits:
         raise ValueError(f"“{text}” has more than {digits} decimals")
-    minor = int(found[2] or "0") * 10**digits + int(decimals[:digits].ljust(digits, "0") or "0")
+    minor: int = int(found[2] or "0") * 10**digits + int(decimals[:digits].ljust(digits, "0") or "0")
     return -minor if found[1] == "-" else minor
 
 

@@ -9,7 +9,12 @@ from loyalbell.core.timing import at_local
 from loyalbell.demo.people import Habit, MadeUp
 from loyalbell.demo.words import CAFE, CATALOGUE, CLINIC, GROOM, SHOP
 
-MINUTES_OPEN = {SHOP: (9 * 60, 18 * 60), GROOM: (8 * 60, 16 * 60), CLINIC: (8 * 60, 17 * 60), CAFE: (9 * 60, 15 * 60)}
+MINUTES_OPEN = {
+    SHOP: (9 * 60, 18 * 60),
+    GROOM: (8 * 60, 16 * 60),
+    CLINIC: (8 * 60, 17 * 60),
+    CAFE: (9 * 60, 15 * 60),
+}
 SATURDAY, SUNDAY = 5, 6
 _BY_DEPARTMENT = {
     name: [at for at, item in enumerate(CATALOGUE) if item[2] == name] for name in (SHOP, GROOM, CLINIC, CAFE)

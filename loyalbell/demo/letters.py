@@ -2,6 +2,7 @@
 
 from datetime import datetime, timedelta
 from random import Random
+from typing import Any
 
 from sqlalchemy import insert, select
 from sqlalchemy.orm import Session
@@ -50,7 +51,11 @@ def add_letters(session: Session, now: datetime) -> None:
             accent="#173b39",
         )
     )
-    session.add(Segment(id=1, name="Not seen for 60 days", rule=lapsed(60).model_dump(), changed_at=now, by="Ida Marsh"))
+    session.add(
+        Segment(
+            id=1, name="Not seen for 60 days", rule=lapsed(60).model_dump(), changed_at=now, by="Ida Marsh"
+        )
+    )
     session.add(
         Segment(
             id=2,
@@ -101,7 +106,9 @@ def _spring_coats() -> EmailContent:
         letterhead=1,
         blocks=[
             Heading(text='Hello {{ first_name | default: "there" }},'),
-            Text(text="winter coats come out in handfuls now. A bath and a brush make it easier for everyone."),
+            Text(
+                text="winter coats come out in handfuls now. A bath and a brush make it easier for everyone."
+            ),
             Button(label="Pick a time", url="https://otterby.example/groom"),
         ],
     )
@@ -134,7 +141,9 @@ def _last_campaign(session: Session, at: datetime, rng: Random) -> None:
     recent = groomed.where(Order.placed_at > at - timedelta(days=70))
     people = session.execute(
         select(Person.id, Person.email)
-        .where(Person.id.in_(groomed), Person.id.not_in(recent), Person.email.is_not(None), Person.id.in_(agreed))
+        .where(
+            Person.id.in_(groomed), Person.id.not_in(recent), Person.email.is_not(None), Person.id.in_(agreed)
+        )
         .order_by(Person.id)
     )
     back = dict(
@@ -142,11 +151,13 @@ def _last_campaign(session: Session, at: datetime, rng: Random) -> None:
             select(Order.person_id, Order.placed_at)
             .where(Order.placed_at > at, Order.placed_at < at + timedelta(days=5))
             .order_by(Order.placed_at.desc())
-        ).tuples()
+        )
+        .tuples()
+        .all()
     )
     touches, events = [], []
     for number, (person_id, address) in enumerate(people, start=1):
-        touches.append(_touch(number, person_id, address, at, rng))
+        touches.append(_touch(number, person_id, address or "", at, rng))
         events += _what_came(number, person_id, at, back, rng)
     session.execute(insert(Touch), touches)
     session.execute(insert(TouchEvent), events)
@@ -155,7 +166,7 @@ def _last_campaign(session: Session, at: datetime, rng: Random) -> None:
             _refuse(session, touches[event["touch_id"] - 1]["person_id"], event["at"])
 
 
-def _touch(number: int, person_id: int, address: str, at: datetime, rng: Random) -> dict:
+def _touch(number: int, person_id: int, address: str, at: datetime, rng: Random) -> dict[str, Any]:
     bounced = rng.random() < 0.012
     return {
         "id": number,
@@ -178,7 +189,9 @@ def _touch(number: int, person_id: int, address: str, at: datetime, rng: Random)
     }
 
 
-def _what_came(number: int, person_id: int, at: datetime, back: dict, rng: Random) -> list[dict]:
+def _what_came(
+    number: int, person_id: int, at: datetime, back: dict[int, datetime], rng: Random
+) -> list[dict[str, Any]]:
     events = []
     opened = at + timedelta(minutes=rng.randint(2, 1200))
     came = back.get(person_id)
@@ -195,7 +208,12 @@ def _what_came(number: int, person_id: int, at: datetime, back: dict, rng: Rando
 
 def _refuse(session: Session, person_id: int, at: datetime) -> None:
     session.add(
-        ConsentEntry(person_id=person_id, channel="email", state="refused", at=at, source="unsubscribe link", by="customer")
+        ConsentEntry(
+            person_id=person_id,
+            channel="email",
+            state="refused",
+            at=at,
+            source="unsubscribe link",
+            by="customer",
+        )
     )
-
-

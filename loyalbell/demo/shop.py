@@ -136,7 +136,12 @@ def _people(session: Session, customers: Iterable[MadeUp]) -> None:
             for channel, state in person.consents.items()
             if state != "never asked"
         ]
-    for table, rows in ((Person, people), (ExternalId, ids), (Companion, companions), (ConsentEntry, consents)):
+    for table, rows in (
+        (Person, people),
+        (ExternalId, ids),
+        (Companion, companions),
+        (ConsentEntry, consents),
+    ):
         session.execute(insert(table), rows)
 
 

@@ -20,7 +20,15 @@ COMPANIONS = (
     "Hazel Rufus Sprout Truffle Olive Pickle Bean Marble Comet Poppy Barley Ginger Luna Fig Teasel"
 ).split()
 KINDS = ("dog", "dog", "dog", "dog", "cat", "cat", "cat", "rabbit")
-STREETS = ("Mill Row", "Quarry Lane", "Harbor Street", "Alder Avenue", "Pond Road", "Station Street", "Fern Hill")
+STREETS = (
+    "Mill Row",
+    "Quarry Lane",
+    "Harbor Street",
+    "Alder Avenue",
+    "Pond Road",
+    "Station Street",
+    "Fern Hill",
+)
 CITIES = (("Otterby", "NY", "12999"), ("Lower Otterby", "NY", "12998"), ("Ferncross", "NY", "12997"))
 AREA_CODES = (
     "212 315 332 347 516 518 585 607 631 646 680 716 718 838 845 914 917 929 934 203 475 860 959 201 551 609 "

@@ -17,6 +17,7 @@ from loyalbell.core.ledger import (
     Ledger,
     Orders,
     People,
+    Small,
     Suppressions,
 )
 from loyalbell.store.tables import Department, Shop
@@ -50,7 +51,7 @@ def load_ledger(reader: Reader, old: Ledger | None = None, stale: Iterable[str] 
     return Ledger(
         zone=shop.zone,
         currency=shop.currency,
-        departments=dict(reader.execute(select(Department.id, Department.name)).tuples()),
+        departments=dict(reader.execute(select(Department.id, Department.name)).tuples().all()),
         people=people,
         orders=_orders(reader, people) if "orders" in parts or old is None else old.orders,
         consents=_consents(reader, people) if "consents" in parts or old is None else old.consents,
@@ -80,11 +81,12 @@ def _people(reader: Reader) -> People:
     return People(ids, joined, closed, deceased, np.stack((email, text, chat), axis=1).astype(np.bool_))
 
 
-def _numbers(people: People, ids: NDArray[np.int64]) -> NDArray[np.int32]:
+def _numbers(people: People, ids: NDArray[np.int64]) -> Small:
     """Person numbers of person ids; quick where ids run without gaps."""
     count = len(people.ids)
     if count and people.ids[-1] - people.ids[0] == count - 1:
-        return (ids - people.ids[0]).astype(np.int32)
+        offsets: Small = (ids - people.ids[0]).astype(np.int32)
+        return offsets
     return np.searchsorted(people.ids, ids).astype(np.int32)
 
 

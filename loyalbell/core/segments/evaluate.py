@@ -31,8 +31,9 @@ def meets_group(group: Group, ledger: Ledger, as_of: datetime) -> Mask:
         return held
     masks = [meets_line(line, ledger, as_of) for line in group.lines]
     if group.match == "all":
-        return np.logical_and.reduce(masks)
-    met = np.logical_or.reduce(masks)
+        every: Mask = np.logical_and.reduce(masks)
+        return every
+    met: Mask = np.logical_or.reduce(masks)
     return met if group.match == "any" else ~met
 
 

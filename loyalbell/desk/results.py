@@ -1,0 +1,200 @@
+"""What came of a campaign, with the people behind each figure."""
+
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from loyalbell.core.care import CAUSE_WORDS
+from loyalbell.core.results import DEFAULT_WINDOW_DAYS, Bought, Response, attribute
+from loyalbell.desk.desk import Desk
+from loyalbell.store.tables import Campaign, Order, Person, Touch, TouchEvent
+
+SQL_BATCH = 5_000
+FIGURES = {
+    "reached": "Reached",
+    "delivered": "Delivered",
+    "opened": "Opened",
+    "clicked": "Clicked",
+    "ordered": "Ordered",
+    "refused": "Unsubscribed",
+    "bounced": "Not accepted",
+    "waiting": "Still waiting",
+    "unsure": "Perhaps sent",
+    "left out": "Left out",
+}
+EXPLANATIONS = {
+    "reached": "a message was handed over for them",
+    "delivered": "their mail server took it and sent nothing back",
+    "opened": "the pictures were loaded at least once",
+    "clicked": "pressed a button at least once",
+    "ordered": f"ordered within {DEFAULT_WINDOW_DAYS} days of a click",
+    "refused": "pressed unsubscribe in this message",
+    "bounced": "their mail server refused it",
+    "waiting": "planned, not yet handed over",
+    "unsure": "the connection broke at the last moment; a person decides",
+    "left out": "in the segment, and not written to",
+}
+
+
+@dataclass(frozen=True)
+class PersonLine:
+    """One person behind a figure; ``note`` says what happened."""
+
+    id: int
+    name: str
+    note: str
+    at: datetime | None
+
+
+@dataclass
+class Results:
+    """People by figure, each once. ``revenue`` is net minor units of the orders attributed."""
+
+    campaign: Campaign
+    people: dict[str, dict[int, PersonLine]]
+    revenue: int
+    orders: int
+    by_hour: list[tuple[int, int, int]]
+
+    def count(self, figure: str) -> int:
+        return len(self.people[figure])
+
+    def share(self, figure: str) -> float | None:
+        """Of delivered people; ``None`` while nothing was delivered."""
+        base = self.count("delivered")
+        return self.count(figure) / base if base else None
+
+
+def results_of(desk: Desk, campaign_id: int) -> Results:
+    with desk.book.reading() as session:
+        campaign = session.get_one(Campaign, campaign_id)
+        touches = list(
+            session.scalars(
+                select(Touch).where(Touch.origin_kind == "campaign", Touch.origin_id == campaign_id)
+            )
+        )
+        events = _events(session, campaign_id)
+        names = _names(session, [touch.person_id for touch in touches])
+        credited = _attributed(session, campaign_id, touches)
+        people = _parted(touches, names)
+        _add_events(people, touches, events, names)
+        for order in credited:
+            line = PersonLine(order.person_id, names[order.person_id], "ordered", order.placed_at)
+            people["ordered"].setdefault(order.person_id, line)
+        revenue = sum(order.total_minor - order.refunded_minor for order in credited)
+        return Results(campaign, people, revenue, len(credited), _by_hour(campaign, touches, events))
+
+
+def _events(session: Session, campaign_id: int) -> list[TouchEvent]:
+    query = (
+        select(TouchEvent)
+        .join(Touch, Touch.id == TouchEvent.touch_id)
+        .where(Touch.origin_kind == "campaign", Touch.origin_id == campaign_id)
+        .order_by(TouchEvent.at, TouchEvent.id)
+    )
+    return list(session.scalars(query))
+
+
+def _names(session: Session, ids: list[int]) -> dict[int, str]:
+    names: dict[int, str] = {}
+    for start in range(0, len(ids), SQL_BATCH):
+        people = session.scalars(select(Person).where(Person.id.in_(ids[start : start + SQL_BATCH])))
+        names |= {person.id: person.name or person.email or f"customer {person.id}" for person in people}
+    return names
+
+
+def _parted(touches: list[Touch], names: dict[int, str]) -> dict[str, dict[int, PersonLine]]:
+    people: dict[str, dict[int, PersonLine]] = {figure: {} for figure in FIGURES}
+    for touch in touches:
+        for figure, note in _figures_of(touch):
+            people[figure][touch.person_id] = PersonLine(
+                touch.person_id, names[touch.person_id], note, touch.sent_at
+            )
+    return people
+
+
+def _figures_of(touch: Touch) -> list[tuple[str, str]]:
+    if touch.state == "sent":
+        return [("reached", touch.address or ""), ("delivered", touch.address or "")]
+    if touch.state == "bounced":
+        return [("reached", touch.address or ""), ("bounced", touch.detail or "")]
+    if touch.state in ("planned", "handing"):
+        return [("waiting", touch.address or "")]
+    if touch.state == "unsure":
+        return [("unsure", touch.detail or "")]
+    words = CAUSE_WORDS.get(touch.cause or "", touch.cause or "")
+    detail = f": {touch.detail}" if touch.detail and touch.cause == "not filled" else ""
+    return [("left out", words + detail)]
+
+
+def _add_events(
+    people: dict[str, dict[int, PersonLine]],
+    touches: list[Touch],
+    events: list[TouchEvent],
+    names: dict[int, str],
+) -> None:
+    whose = {touch.id: touch.person_id for touch in touches}
+    for event in events:
+        if event.kind in people:
+            person_id = whose[event.touch_id]
+            line = PersonLine(person_id, names[person_id], event.kind, event.at)
+            people[event.kind].setdefault(person_id, line)
+
+
+def _attributed(session: Session, campaign_id: int, touches: list[Touch]) -> list[Order]:
+    """Orders that belong to this campaign, each to one origin at most.
+
+    Clicks on every message of these people are looked at, so that a later
+    message's click takes the order away from an earlier one.
+    """
+    window = timedelta(days=DEFAULT_WINDOW_DAYS)
+    sent = [touch for touch in touches if touch.state in ("sent", "bounced") and touch.sent_at]
+    if not sent:
+        return []
+    ids = [touch.person_id for touch in sent]
+    first = min(touch.sent_at for touch in sent if touch.sent_at)
+    clicks: dict[int, list[Response]] = {}
+    orders: list[Order] = []
+    for start in range(0, len(ids), SQL_BATCH):
+        part = ids[start : start + SQL_BATCH]
+        rows = session.execute(
+            select(Touch.person_id, Touch.origin_kind, Touch.origin_id, TouchEvent.at)
+            .join(TouchEvent, TouchEvent.touch_id == Touch.id)
+            .where(Touch.person_id.in_(part), TouchEvent.kind == "clicked", TouchEvent.at >= first - window)
+        )
+        for person_id, kind, origin, at in rows:
+            key = origin if kind == "campaign" else -origin
+            clicks.setdefault(person_id, []).append(Response(key, int(at.timestamp())))
+        orders += session.scalars(
+            select(Order).where(
+                Order.person_id.in_(part),
+                Order.placed_at >= first,
+                Order.cancelled_at.is_(None),
+            )
+        )
+    standing = [o for o in orders if not (o.refunded_minor and o.refunded_minor >= o.total_minor)]
+    bought = [Bought(o.id, o.person_id, int(o.placed_at.timestamp()), o.total_minor) for o in standing]
+    origins = attribute(bought, clicks)
+    return [order for order in standing if origins.get(order.id) == campaign_id]
+
+
+def _by_hour(
+    campaign: Campaign, touches: list[Touch], events: list[TouchEvent]
+) -> list[tuple[int, int, int]]:
+    """(hours since the start, people who first opened, who first clicked) for the first 48 hours."""
+    if campaign.started_at is None:
+        return []
+    table = [[0, 0] for _ in range(48)]
+    seen: set[tuple[int, str]] = set()
+    for event in events:
+        hour = int((event.at - campaign.started_at).total_seconds() // 3600)
+        if (
+            event.kind in ("opened", "clicked")
+            and (event.touch_id, event.kind) not in seen
+            and 0 <= hour < 48
+        ):
+            seen.add((event.touch_id, event.kind))
+            table[hour][event.kind == "clicked"] += 1
+    return [(hour, opened, clicked) for hour, (opened, clicked) in enumerate(table)]

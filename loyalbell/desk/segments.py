@@ -1,0 +1,162 @@
+"""Segments: reading what a rule gives, keeping it, finding the people in it."""
+
+from dataclasses import dataclass
+from datetime import datetime
+
+import numpy as np
+from sqlalchemy import func, select
+from sqlalchemy.orm import Session
+
+from loyalbell.core.ledger import CHANNELS, Ledger, Mask
+from loyalbell.core.segments.evaluate import evaluate
+from loyalbell.core.segments.ladder import ladder
+from loyalbell.core.segments.model import Rule, read_rule
+from loyalbell.core.segments.sentence import say_rule
+from loyalbell.core.segments.warnings import Warning, warnings
+from loyalbell.desk.desk import Desk
+from loyalbell.store.tables import Campaign, Person, Segment
+
+YEAR = 365 * 86_400
+SHOWN_PEOPLE = 6
+
+
+@dataclass(frozen=True)
+class Member:
+    """Somebody in a segment. ``spent`` is net, in minor units, ever."""
+
+    person: Person
+    last_order: datetime | None
+    orders: int
+    spent: int
+
+
+@dataclass(frozen=True)
+class Reading:
+    """What a rule gives now. ``reach`` is people by channel, then by none of them."""
+
+    rule: Rule
+    words: str
+    counts: list[int]
+    people: int
+    on_file: int
+    money_share: float | None
+    reach: list[tuple[str, int]]
+    some: list[Member]
+    warnings: list[Warning]
+
+
+class SegmentProblem(Exception):
+    """Why a segment cannot be kept, in words."""
+
+
+def read(desk: Desk, rule: Rule, some: int = SHOWN_PEOPLE) -> Reading:
+    ledger, now = desk.ledger(), desk.clock.now()
+    mask = evaluate(rule, ledger, now)
+    counts = ladder(rule, ledger, now)
+    return Reading(
+        rule=rule,
+        words=say_rule(rule, ledger.departments, ledger.currency),
+        counts=counts,
+        people=int(mask.sum()),
+        on_file=counts[0],
+        money_share=_money_share(ledger, mask, int(now.timestamp())),
+        reach=_reach(ledger, mask, int(now.timestamp())),
+        some=members(desk, ledger, np.flatnonzero(mask)[:some]),
+        warnings=warnings(rule, counts),
+    )
+
+
+def _money_share(ledger: Ledger, mask: Mask, now: int) -> float | None:
+    """The segment's part of all money of the past 365 days; ``None`` where there was none."""
+    rows = ledger.orders.span(now - YEAR, now)
+    kept = ledger.orders.counted(rows, now)
+    money = np.where(kept, ledger.orders.net_money(rows, now), 0)
+    whole = int(money.sum())
+    return float(money[mask[ledger.orders.person[rows]]].sum() / whole) if whole > 0 else None
+
+
+def _reach(ledger: Ledger, mask: Mask, now: int) -> list[tuple[str, int]]:
+    by_channel = [mask & ledger.reachable(number, now) for number in range(len(CHANNELS))]
+    nobody = mask & ~np.logical_or.reduce(by_channel)
+    counts = [(name, int(reached.sum())) for name, reached in zip(CHANNELS, by_channel, strict=True)]
+    return [*counts, ("none of these", int(nobody.sum()))]
+
+
+def members(
+    desk: Desk, ledger: Ledger, numbers: "np.ndarray[tuple[int], np.dtype[np.int64]]"
+) -> list[Member]:
+    """People by their numbers in the ledger, with what they bought so far."""
+    now = int(desk.clock.now().timestamp())
+    rows = ledger.orders.span(-(2**62), now)
+    counted = ledger.orders.counted(rows, now) & np.isin(ledger.orders.person[rows], numbers)
+    person = ledger.orders.person[rows][counted]
+    orders = ledger.per_person(person)
+    spent = ledger.per_person(person, ledger.orders.net_money(rows, now)[counted])
+    last = np.zeros(len(ledger.people), dtype=np.int64)
+    last[person] = ledger.orders.at[rows][counted]
+    with desk.book.reading() as session:
+        ids = [int(ledger.people.ids[number]) for number in numbers]
+        people = {p.id: p for p in session.scalars(select(Person).where(Person.id.in_(ids)))}
+    return [
+        Member(
+            person=people[person_id],
+            last_order=datetime.fromtimestamp(int(last[number]), desk.clock.now().tzinfo)
+            if orders[number]
+            else None,
+            orders=int(orders[number]),
+            spent=int(spent[number]),
+        )
+        for person_id, number in zip(ids, numbers, strict=True)
+        if person_id in people
+    ]
+
+
+def people_in(desk: Desk, rule: Rule, skip: int, limit: int) -> tuple[int, list[Member]]:
+    """How many are in it, and one page of them."""
+    ledger = desk.ledger()
+    found = np.flatnonzero(evaluate(rule, ledger, desk.clock.now()))
+    return len(found), members(desk, ledger, found[skip : skip + limit])
+
+
+def keep(desk: Desk, segment_id: int | None, name: str, rule: Rule, by: str) -> int:
+    """Saves a new segment or a changed one. Raises ``SegmentProblem``."""
+    name = " ".join(name.split())
+    if not name:
+        raise SegmentProblem("Give the segment a name, so that you find it again.")
+    if len(name) > 120:
+        raise SegmentProblem("The name is too long; 120 characters at most.")
+    if not rule.root.lines:
+        raise SegmentProblem("Add at least one line. Without one the segment is everyone on file.")
+    with desk.book.writing() as session:
+        taken = session.scalar(select(Segment.id).where(func.lower(Segment.name) == name.lower()))
+        if taken is not None and taken != segment_id:
+            raise SegmentProblem(f"There is a segment called “{name}” already. Choose another name.")
+        segment = session.get(Segment, segment_id) if segment_id else None
+        if segment is None:
+            segment = Segment()
+            session.add(segment)
+        segment.name, segment.rule = name, rule.model_dump(mode="json")
+        segment.changed_at, segment.by = desk.clock.now(), by
+        session.flush()
+        desk.note(session, by, "saved a segment", segment=name)
+        return segment.id
+
+
+def drop(desk: Desk, segment_id: int, by: str) -> None:
+    """Raises ``SegmentProblem`` while a campaign refers to it."""
+    with desk.book.writing() as session:
+        uses = used_in(session, segment_id)
+        if uses:
+            raise SegmentProblem(f"This segment is used in {uses[0]}; it cannot be deleted.")
+        segment = session.get_one(Segment, segment_id)
+        desk.note(session, by, "deleted a segment", segment=segment.name)
+        session.delete(segment)
+
+
+def used_in(session: Session, segment_id: int) -> list[str]:
+    names = session.scalars(select(Campaign.name).where(Campaign.segment_id == segment_id))
+    return [f"the campaign “{name}”" for name in names]
+
+
+def rule_of(segment: Segment) -> Rule:
+    return read_rule(segment.rule)

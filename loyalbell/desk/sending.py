@@ -1,0 +1,214 @@
+"""Handing touches to a channel so that none goes twice and none is lost.
+
+A touch is *planned*, then *handing* (written down before anything leaves), then
+*sent*, *bounced* or planned again for later. One found *handing* after a crash
+may or may not have gone: it becomes *unsure* and waits for a person, unless the
+network can be asked.
+"""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+
+from sqlalchemy import select, update
+from sqlalchemy.orm import Session
+
+from loyalbell.channels.base import Outcome, Outgoing, Sender
+from loyalbell.core.care import SendFacts, first_refusal
+from loyalbell.core.messages.fields import FieldProblem
+from loyalbell.desk.desk import Desk
+from loyalbell.desk.facts import field_facts
+from loyalbell.desk.letters import compiled_version, fill_for_touch, mail_for, message_id
+from loyalbell.store.consent import address_of, consent_now, suppressed_addresses, suppressed_people
+from loyalbell.store.load_ledger import raise_version
+from loyalbell.store.tables import Campaign, Person, Shop, Suppression, Touch
+
+BATCH = 100
+WAITS = (timedelta(minutes=5), timedelta(minutes=30), timedelta(hours=2), timedelta(hours=8))
+HARD_BOUNCE = "hard bounce"
+
+
+@dataclass(frozen=True)
+class Batch:
+    """What one claim took out of the queue: ``ready`` to hand over, ``settled`` without sending."""
+
+    ready: list[Outgoing]
+    settled: int
+
+    def __len__(self) -> int:
+        return len(self.ready) + self.settled
+
+
+def send_due(desk: Desk, sender: Sender, limit: int = BATCH) -> int:
+    """One step: claims due touches, hands them over, records what came of it. Returns how many."""
+    batch = claim(desk, limit)
+    if batch.ready:
+        record(desk, sender.send(batch.ready))
+    if len(batch):
+        finish_campaigns(desk)
+    return len(batch)
+
+
+def claim(desk: Desk, limit: int) -> Batch:
+    """Checks each due touch once more, makes its mail, and marks it *handing*, in one transaction."""
+    now = desk.clock.now()
+    with desk.book.writing() as session:
+        shop = session.get(Shop, 1)
+        if shop is None or not shop.ringing:
+            return Batch([], 0)
+        due = (
+            select(Touch)
+            .where(Touch.state == "planned", Touch.due_at <= now)
+            .order_by(Touch.due_at, Touch.id)
+            .limit(limit)
+        )
+        touches = list(session.scalars(due))
+        ready = _ready(session, touches, shop, now)
+        return Batch(ready, len(touches) - len(ready))
+
+
+def _ready(session: Session, touches: Sequence[Touch], shop: Shop, now: datetime) -> list[Outgoing]:
+    ids = [touch.person_id for touch in touches]
+    people = {person.id: person for person in session.scalars(select(Person).where(Person.id.in_(ids)))}
+    care = send_facts(session, list(people.values()), "email", now)
+    fields = field_facts(session, list(people.values()), shop, now)
+    ready = []
+    for touch in touches:
+        cause = first_refusal(care[touch.person_id])
+        if cause:
+            _withhold(touch, cause)
+            continue
+        touch.address = care[touch.person_id].address
+        try:
+            email = compiled_version(session, touch.message_version_id)
+            filled = fill_for_touch(email, fields[touch.person_id], touch, shop)
+            content = mail_for(touch, people[touch.person_id], filled, shop, now)
+        except (FieldProblem, ValueError) as problem:
+            _withhold(touch, "not filled", str(problem))
+            continue
+        touch.state, touch.handed_at, touch.attempts = "handing", now, touch.attempts + 1
+        ready.append(
+            Outgoing(touch.id, shop.sender_email, touch.address or "", message_id(touch, shop), content)
+        )
+    return ready
+
+
+def _withhold(touch: Touch, cause: str, detail: str | None = None) -> None:
+    touch.state, touch.cause, touch.detail = "withheld", cause, detail
+
+
+def send_facts(
+    session: Session, people: Sequence[Person], channel: str, now: datetime
+) -> dict[int, SendFacts]:
+    """What decides whether each of these people may be written to on a channel now."""
+    ids = [person.id for person in people]
+    consents = consent_now(session, ids, channel)
+    addresses = [address for person in people if (address := address_of(person, channel))]
+    bad = suppressed_addresses(session, addresses, channel)
+    marked = suppressed_people(session, ids, channel)
+    return {
+        person.id: SendFacts(
+            deceased=person.deceased_at is not None and person.deceased_at <= now,
+            closed=person.closed_at is not None and person.closed_at <= now,
+            suppressed=person.id in marked or address_of(person, channel) in bad,
+            consent=consents.get(person.id, "never asked"),
+            address=address_of(person, channel),
+        )
+        for person in people
+    }
+
+
+def record(desk: Desk, outcomes: Sequence[Outcome]) -> None:
+    """Writes what the network said of each touch that was handed over."""
+    now = desk.clock.now()
+    with desk.book.writing() as session:
+        found = {
+            touch.id: touch
+            for touch in session.scalars(select(Touch).where(Touch.id.in_([o.touch_id for o in outcomes])))
+        }
+        for outcome in outcomes:
+            _settle(session, found[outcome.touch_id], outcome, now)
+
+
+def _settle(session: Session, touch: Touch, outcome: Outcome, now: datetime) -> None:
+    touch.detail = outcome.words[:500]
+    if outcome.result == "accepted":
+        touch.state, touch.sent_at, touch.cause, touch.detail = "sent", now, None, None
+    elif outcome.result == "refused":
+        touch.state, touch.sent_at, touch.cause = "bounced", now, "not accepted"
+        _suppress(session, touch, now)
+    elif outcome.result == "unsure":
+        touch.state = "unsure"
+    elif touch.attempts <= len(WAITS):
+        touch.state, touch.due_at = "planned", now + WAITS[touch.attempts - 1]
+    else:
+        touch.state, touch.cause = "failed", "not accepted"
+
+
+def _suppress(session: Session, touch: Touch, now: datetime) -> None:
+    """Only a mailbox that is said not to exist stops an address for good (RFC 3463, 5.1.x)."""
+    if touch.detail and touch.detail.startswith(("550", "551", "553")):
+        session.add(
+            Suppression(
+                person_id=touch.person_id,
+                channel=touch.channel,
+                address=touch.address or "",
+                reason=HARD_BOUNCE,
+                at=now,
+            )
+        )
+        raise_version(session, "suppressions")
+
+
+def mend_after_stop(desk: Desk, sender: Sender) -> None:
+    """After a start: touches left *handing* are settled by asking the network, or become *unsure*."""
+    with desk.book.writing() as session:
+        shop = session.get(Shop, 1)
+        left = list(session.scalars(select(Touch).where(Touch.state.in_(("handing", "unsure")))))
+        for touch in left:
+            assert shop is not None
+            known = sender.knows(message_id(touch, shop))
+            if known:
+                touch.state, touch.sent_at, touch.detail = "sent", touch.handed_at, None
+            elif known is None:
+                touch.state = "unsure"
+                touch.detail = "the program stopped while handing this over"
+            else:
+                touch.state, touch.detail = "planned", None
+    finish_campaigns(desk)
+
+
+def decide_unsure(desk: Desk, campaign_id: int, again: bool, by: str) -> int:
+    """A person's word on the unsure touches of a campaign: send again, or count as sent."""
+    with desk.book.writing() as session:
+        unsure = list(
+            session.scalars(
+                select(Touch).where(
+                    Touch.state == "unsure", Touch.origin_kind == "campaign", Touch.origin_id == campaign_id
+                )
+            )
+        )
+        for touch in unsure:
+            if again:
+                touch.state, touch.due_at = "planned", desk.clock.now()
+            else:
+                touch.state, touch.sent_at = "sent", touch.handed_at
+        if again:
+            session.get_one(Campaign, campaign_id).state = "sending"
+        word = "sent again" if again else "counted as sent"
+        desk.note(session, by, f"unsure messages {word}", campaign=campaign_id, people=len(unsure))
+    finish_campaigns(desk)
+    return len(unsure)
+
+
+def finish_campaigns(desk: Desk) -> None:
+    """A campaign is over when nothing of it waits any more."""
+    waiting = select(Touch.origin_id).where(
+        Touch.origin_kind == "campaign", Touch.state.in_(("planned", "handing"))
+    )
+    with desk.book.writing() as session:
+        session.execute(
+            update(Campaign)
+            .where(Campaign.state == "sending", Campaign.id.not_in(waiting))
+            .values(state="sent", ended_at=desk.clock.now())
+        )

@@ -1,0 +1,58 @@
+"""The heartbeat: sends what is due, again and again, in a thread of its own."""
+
+from threading import Event, Thread
+
+import structlog
+
+from loyalbell.channels.base import Sender
+from loyalbell.desk import importing, sending
+from loyalbell.desk.desk import Desk
+from loyalbell.desk.tick_lock import Lock
+
+log = structlog.get_logger()
+REST_SECONDS = 1.0
+
+
+def tick(desk: Desk, sender: Sender) -> int:
+    """Everything that is due now, in batches. Returns how many touches were settled."""
+    done = 0
+    while count := sending.send_due(desk, sender):
+        done += count
+    return done
+
+
+class Heartbeat:
+    """Ticks until stopped. Takes the tick lock first, and so refuses to run beside another."""
+
+    def __init__(self, desk: Desk, sender: Sender) -> None:
+        self.desk, self.sender = desk, sender
+        self._lock = Lock(desk)
+        self._stop, self._wake = Event(), Event()
+        self._thread = Thread(target=self._run, name="heartbeat", daemon=True)
+
+    def start(self) -> None:
+        """Raises ``AlreadyTicking``."""
+        self._lock.take()
+        importing.mend_after_stop(self.desk)
+        sending.mend_after_stop(self.desk, self.sender)
+        self._thread.start()
+
+    def wake(self) -> None:
+        """Ticks at once instead of after the rest."""
+        self._wake.set()
+
+    def stop(self) -> None:
+        self._stop.set()
+        self._wake.set()
+        self._thread.join(timeout=30)
+        self._lock.release()
+
+    def _run(self) -> None:
+        while not self._stop.is_set():
+            try:
+                self._lock.take()
+                tick(self.desk, self.sender)
+            except Exception:
+                log.exception("a tick failed")
+            self._wake.wait(REST_SECONDS)
+            self._wake.clear()

@@ -1,0 +1,232 @@
+"""Today: what went out, what needs a person, who came back."""
+
+from dataclasses import dataclass
+from datetime import UTC, date, datetime, timedelta
+
+import numpy as np
+from sqlalchemy import func, select
+from sqlalchemy.orm import Session
+
+from loyalbell.core.timing import local_day, start_of_day
+from loyalbell.desk.desk import Desk
+from loyalbell.store.tables import Campaign, ImportRun, Person, Shop, Touch, TouchEvent
+
+DAYS_SHOWN = 14
+AWAY_DAYS = 60
+DAY = 86_400
+
+
+@dataclass(frozen=True)
+class DayLoad:
+    day: date
+    sent: int
+    waiting: int
+
+
+@dataclass(frozen=True)
+class Need:
+    """Something a person should look at. ``urgent`` ones need them now."""
+
+    title: str
+    words: str
+    link: str
+    act: str
+    urgent: bool = False
+
+
+@dataclass(frozen=True)
+class CameBack:
+    """Somebody who ordered again after a long while."""
+
+    person_id: int
+    name: str
+    away_days: int
+    at: datetime
+    money: int
+
+
+@dataclass(frozen=True)
+class Today:
+    days: list[DayLoad]
+    needs: list[Need]
+    came_back: list[CameBack]
+    came_back_count: int
+    campaigns: list[tuple[Campaign, int, int, int]]
+    heard: int
+    answered: int
+
+
+def today(desk: Desk) -> Today:
+    now = desk.clock.now()
+    back = _came_back(desk, now)
+    with desk.book.reading() as session:
+        shop = session.get_one(Shop, 1)
+        week = now - timedelta(days=7)
+        return Today(
+            days=_days(session, shop.zone, now),
+            needs=_needs(session, shop),
+            came_back=_named(session, back[-6:][::-1]),
+            came_back_count=len(back),
+            campaigns=_campaigns(session),
+            heard=_count_people(session, Touch.sent_at >= week),
+            answered=_answered(session, week),
+        )
+
+
+def _days(session: Session, zone: str, now: datetime) -> list[DayLoad]:
+    last = local_day(now, zone)
+    days = [last - timedelta(days=back) for back in range(DAYS_SHOWN - 1, -1, -1)]
+    sent = dict.fromkeys(days, 0)
+    for at in session.scalars(select(Touch.sent_at).where(Touch.sent_at >= start_of_day(days[0], zone))):
+        if at is not None:
+            sent[local_day(at, zone)] = sent.get(local_day(at, zone), 0) + 1
+    waiting = session.scalar(
+        select(func.count()).select_from(Touch).where(Touch.state.in_(("planned", "handing")))
+    )
+    return [DayLoad(day, sent[day], (waiting or 0) if day == last else 0) for day in days]
+
+
+def _count_people(session: Session, where: object) -> int:
+    query = select(func.count(func.distinct(Touch.person_id))).where(where)  # type: ignore[arg-type]
+    return session.scalar(query) or 0
+
+
+def _answered(session: Session, since: datetime) -> int:
+    query = (
+        select(func.count(func.distinct(Touch.person_id)))
+        .join(TouchEvent, TouchEvent.touch_id == Touch.id)
+        .where(TouchEvent.kind == "clicked", TouchEvent.at >= since)
+    )
+    return session.scalar(query) or 0
+
+
+def _campaigns(session: Session) -> list[tuple[Campaign, int, int, int]]:
+    """The newest started campaigns with people reached, opened and clicked."""
+    newest = session.scalars(
+        select(Campaign).where(Campaign.started_at.is_not(None)).order_by(Campaign.started_at.desc()).limit(5)
+    )
+    found = []
+    for campaign in newest:
+        own = (Touch.origin_kind == "campaign") & (Touch.origin_id == campaign.id)
+        reached = _count_people(session, own & Touch.state.in_(("sent", "bounced")))
+        counts = dict(
+            session.execute(
+                select(TouchEvent.kind, func.count(func.distinct(TouchEvent.touch_id)))
+                .join(Touch, Touch.id == TouchEvent.touch_id)
+                .where(own)
+                .group_by(TouchEvent.kind)
+            )
+            .tuples()
+            .all()
+        )
+        found.append((campaign, reached, counts.get("opened", 0), counts.get("clicked", 0)))
+    return found
+
+
+def _needs(session: Session, shop: Shop) -> list[Need]:
+    needs = []
+    if not shop.ringing:
+        needs.append(
+            Need("Everything is silent", "Nothing is sent until you switch back to ringing.", "", "", True)
+        )
+    for campaign in session.scalars(select(Campaign).where(Campaign.started_at.is_not(None))):
+        needs += _campaign_needs(session, campaign)
+    for campaign in session.scalars(select(Campaign).where(Campaign.state == "draft").limit(5)):
+        words = "Nobody gets it until you have looked and pressed send."
+        needs.append(Need(f"“{campaign.name}” is not sent yet", words, f"/campaigns/{campaign.id}", "Look"))
+    for run in session.scalars(
+        select(ImportRun)
+        .where((ImportRun.refused > 0) | (ImportRun.state == "failed"))
+        .order_by(ImportRun.id.desc())
+        .limit(3)
+    ):
+        needs.append(_import_need(run))
+    return sorted(needs, key=lambda need: not need.urgent)
+
+
+def _campaign_needs(session: Session, campaign: Campaign) -> list[Need]:
+    counts = dict(
+        session.execute(
+            select(Touch.state, func.count())
+            .where(Touch.origin_kind == "campaign", Touch.origin_id == campaign.id)
+            .group_by(Touch.state)
+        )
+        .tuples()
+        .all()
+    )
+    link, needs = f"/results/{campaign.id}", []
+    if counts.get("unsure"):
+        words = f"“{campaign.name}” was cut off at the moment of sending. They may or may not have it."
+        needs.append(Need(f"{counts['unsure']} perhaps sent", words, link + "?figure=unsure", "Decide", True))
+    if counts.get("failed"):
+        words = f"“{campaign.name}” could not be handed over after several tries."
+        needs.append(
+            Need(f"{counts['failed']} not handed over", words, link + "?figure=left out", "Look", True)
+        )
+    retries = session.scalar(
+        select(func.count())
+        .select_from(Touch)
+        .where(
+            Touch.origin_kind == "campaign",
+            Touch.origin_id == campaign.id,
+            Touch.state == "planned",
+            Touch.attempts > 0,
+        )
+    )
+    if retries:
+        words = f"The mail server did not take them yet; “{campaign.name}” tries again by itself."
+        needs.append(Need(f"{retries} wait for another try", words, link + "?figure=waiting", "Look"))
+    if counts.get("bounced"):
+        words = f"of “{campaign.name}”; the mail servers said why."
+        needs.append(Need(f"{counts['bounced']} not accepted", words, link + "?figure=bounced", "Look"))
+    return needs
+
+
+def _import_need(run: ImportRun) -> Need:
+    link = f"/imports/{run.id}"
+    if run.state == "failed":
+        return Need(f"{run.filename} was not brought in", run.problem or "", link, "Look", True)
+    state = "were left out" if run.state == "done" else "would be refused"
+    return Need(
+        f"{run.refused:,} rows of {run.filename} {state}",
+        "Download them, mend them, bring them in again.",
+        link,
+        "Look",
+    )
+
+
+def _came_back(desk: Desk, now: datetime) -> list[tuple[int, int, int, int]]:
+    """(person id, days away, at, money) of orders in the past week that followed a long gap."""
+    ledger, seconds = desk.ledger(), int(now.timestamp())
+    rows = ledger.orders.span(-(2**62), seconds)
+    kept = np.flatnonzero(ledger.orders.counted(rows, seconds))
+    order = kept[np.argsort(ledger.orders.person[kept], kind="stable")]
+    person, at = ledger.orders.person[order], ledger.orders.at[order]
+    same = person[1:] == person[:-1]
+    gap = (at[1:] - at[:-1]) // DAY
+    late = np.flatnonzero(same & (gap >= AWAY_DAYS) & (at[1:] >= seconds - 7 * DAY)) + 1
+    late = late[np.argsort(at[late], kind="stable")]
+    return [
+        (
+            int(ledger.people.ids[person[row]]),
+            int((at[row] - at[row - 1]) // DAY),
+            int(at[row]),
+            int(ledger.orders.money[order[row]]),
+        )
+        for row in late
+    ]
+
+
+def _named(session: Session, back: list[tuple[int, int, int, int]]) -> list[CameBack]:
+    people = {p.id: p for p in session.scalars(select(Person).where(Person.id.in_([b[0] for b in back])))}
+    return [
+        CameBack(
+            person_id,
+            people[person_id].name or "no name on file",
+            away,
+            datetime.fromtimestamp(at, UTC),
+            money,
+        )
+        for person_id, away, at, money in back
+        if person_id in people
+    ]
