@@ -75,7 +75,7 @@ def count(desk: Desk, search: str) -> int:
         return session.scalar(select(func.count()).select_from(_query(search).subquery())) or 0
 
 
-def _query(search: str) -> Select[tuple[Person]]:
+def _query(search: str) -> Select[Person]:
     query = select(Person).order_by(Person.id)
     for word in search.split():
         like = f"%{_escaped(word)}%"

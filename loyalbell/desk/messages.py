@@ -103,7 +103,7 @@ def readers(desk: Desk) -> list[Reader]:
                 ),
             ),
         ]
-        found = []
+        found: list[Reader] = []
         for why, query in picks:
             person = session.scalars(query.limit(1)).first()
             if person is not None and person.id not in {reader.id for reader in found}:

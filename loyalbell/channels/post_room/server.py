@@ -1,8 +1,8 @@
 """The post room's SMTP server, listening on this machine only."""
 
+import socket
 from collections.abc import Callable
 from datetime import datetime
-from typing import Any
 
 from aiosmtpd.controller import Controller
 from aiosmtpd.smtp import SMTP, Envelope, Session
@@ -32,20 +32,26 @@ class _Receiver:
         return "250 2.0.0 Kept"
 
 
+def _free_port() -> int:
+    with socket.socket() as probe:
+        probe.bind((LOOPBACK, 0))
+        return int(probe.getsockname()[1])
+
+
 class PostRoom:
     """Starts and stops the server; ``port`` 0 takes a free one."""
 
     def __init__(self, store: PostRoomStore, now: Callable[[], datetime], port: int = 0) -> None:
         self.store = store
+        self._port = port or _free_port()
         self._controller = Controller(
-            _Receiver(store, now), hostname=LOOPBACK, port=port, server_kwargs={"enable_SMTPUTF8": True}
+            _Receiver(store, now), hostname=LOOPBACK, port=self._port, server_kwargs={"enable_SMTPUTF8": True}
         )
 
     def start(self) -> int:
         """Listens, and returns the port."""
         self._controller.start()
-        server: Any = self._controller.server
-        return int(server.sockets[0].getsockname()[1])
+        return self._port
 
     def stop(self) -> None:
         self._controller.stop()

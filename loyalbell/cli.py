@@ -1,0 +1,136 @@
+"""The command line: ``loyalbell demo``, ``serve``, ``import``."""
+
+import json
+import shutil
+from pathlib import Path
+
+import typer
+from rich.console import Console
+from sqlalchemy import delete
+
+from loyalbell.demo.shop import OWNER, build_demo
+from loyalbell.desk import importing
+from loyalbell.desk.desk import Desk
+from loyalbell.desk.tick_lock import AlreadyTicking
+from loyalbell.store.database import BOOK_FILE, BookTooNew
+from loyalbell.store.files.mapping import KINDS
+from loyalbell.store.files.table_file import FileProblem
+from loyalbell.store.tables import ImportRun
+from loyalbell.web.serving import PortTaken, Running
+
+app = typer.Typer(
+    add_completion=False,
+    no_args_is_help=True,
+    pretty_exceptions_enable=False,
+    help="Loyal Bell: bring customers back.",
+)
+out, err = Console(highlight=False), Console(stderr=True, highlight=False)
+
+DataOption = typer.Option(Path("data"), "--data", help="The folder that holds the book.")
+
+
+def _fail(words: str) -> typer.Exit:
+    err.print(words, soft_wrap=True, markup=False)
+    return typer.Exit(1)
+
+
+def _serve(running: Running) -> None:
+    try:
+        running.serve()
+    except (PortTaken, AlreadyTicking) as problem:
+        raise _fail(str(problem)) from problem
+
+
+@app.command()
+def demo(
+    data: Path = typer.Option(Path("demo-data"), "--data", help="The demo's folder."),
+    port: int = typer.Option(8000, help="The port of the pages, on this machine only."),
+    fresh: bool = typer.Option(False, "--fresh", help="Begin anew: the demo's folder is emptied first."),
+) -> None:
+    """Starts with the made-up shop Otterby Pet House; a second start keeps its data."""
+    if fresh and data.exists():
+        _empty(data)
+    if not (data / BOOK_FILE).exists():
+        out.print("Making Otterby Pet House and its customers, a few seconds …")
+        building = data.with_name(data.name + ".being-made")
+        shutil.rmtree(building, ignore_errors=True)
+        build_demo(building).close()
+        data.parent.mkdir(parents=True, exist_ok=True)
+        data.mkdir(exist_ok=True)
+        for file in building.iterdir():
+            file.rename(data / file.name)
+        building.rmdir()
+    _, email, password = OWNER
+    running = Running(data, port, demo_sign_in=(email, password))
+    out.print(f"Loyal Bell: {running.address}   (sign in as {email}, password {password})", soft_wrap=True)
+    _serve(running)
+
+
+def _empty(data: Path) -> None:
+    """Only a folder that holds a book of ours, or nothing, is emptied."""
+    if any(data.iterdir()) and not (data / BOOK_FILE).exists():
+        raise _fail(f"{data} is not a demo folder; it is left as it is. Choose another with DATA=folder.")
+    shutil.rmtree(data)
+
+
+@app.command()
+def serve(data: Path = DataOption, port: int = typer.Option(8000, help="The port of the pages.")) -> None:
+    """Starts with your own book; the first visit sets the shop up."""
+    try:
+        running = Running(data, port)
+    except BookTooNew as problem:
+        raise _fail(str(problem)) from problem
+    out.print(f"Loyal Bell: {running.address}")
+    _serve(running)
+
+
+@app.command("import")
+def import_file(
+    kind: str = typer.Argument(help=f"What the file holds: {', '.join(KINDS)}."),
+    file: Path = typer.Argument(help="A CSV or TSV file with a heading row."),
+    data: Path = DataOption,
+    dry_run: bool = typer.Option(False, "--dry-run", help="Say what would happen; write nothing."),
+    as_json: bool = typer.Option(False, "--json", help="Print one JSON object."),
+) -> None:
+    """Brings a file in, all of it or nothing. Prints created, changed, unchanged, refused."""
+    if not (data / BOOK_FILE).exists():
+        raise _fail(f"There is no book in {data}. Start one with: loyalbell serve --data {data}")
+    if not file.is_file():
+        raise _fail(f"There is no file {file}.")
+    desk = Desk(data)
+    try:
+        run = _carry_out(desk, kind, file, dry_run)
+    except FileProblem as problem:
+        raise _fail(f"{file.name}: {problem}") from problem
+    finally:
+        desk.close()
+    if run.state == "failed":
+        raise _fail(f"{file.name}: {run.problem}")
+    counts = {name: getattr(run, name) for name in ("created", "changed", "unchanged", "refused")}
+    if as_json:
+        reasons = [{"row": row, "reason": reason} for row, reason, _ in run.examples]
+        refused_file = None if dry_run or not run.refused else str(importing.refused_file(desk, run.id))
+        print(json.dumps(counts | {"dry_run": dry_run, "reasons": reasons, "refused_file": refused_file}))
+        return
+    out.print(", ".join(f"{name} {count:,}" for name, count in counts.items()))
+    for row, reason, _ in run.examples:
+        out.print(f"  row {row}: {reason}", markup=False)
+
+
+def _carry_out(desk: Desk, kind: str, file: Path, dry_run: bool) -> ImportRun:
+    with file.open("rb") as content:
+        run = importing.begin_import(desk, kind, file.name, content, "command line")
+    importing.carry_out(desk, run.id, not dry_run, lambda share, words: None)
+    with desk.book.reading() as session:
+        found = session.get_one(ImportRun, run.id)
+    if dry_run:
+        _forget(desk, run.id)
+    return found
+
+
+def _forget(desk: Desk, run_id: int) -> None:
+    with desk.book.writing() as session:
+        run = session.get_one(ImportRun, run_id)
+        importing.file_of(desk, run).unlink(missing_ok=True)
+        importing.refused_file(desk, run_id).unlink(missing_ok=True)
+        session.execute(delete(ImportRun).where(ImportRun.id == run_id))

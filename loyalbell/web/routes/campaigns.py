@@ -1,0 +1,129 @@
+"""Campaigns: choose message and segment, look at who gets it, send."""
+
+from fastapi import APIRouter
+from fastapi.responses import Response
+from sqlalchemy import select
+from starlette.datastructures import FormData
+
+from loyalbell.core.messages.preflight import blocks_sending
+from loyalbell.desk import campaigns, messages, sending
+from loyalbell.desk.campaigns import CannotSend
+from loyalbell.store.tables import Campaign, Message, Person, Segment
+from loyalbell.web.visit import Form, NotFound, SignedIn, Visit, number_of, text_of
+
+router = APIRouter()
+SHOWN_PEOPLE = 6
+
+
+def _campaign(visit: Visit, campaign_id: int) -> Campaign:
+    with visit.desk.book.reading() as session:
+        campaign = session.get(Campaign, campaign_id)
+    if campaign is None:
+        raise NotFound("No such campaign is on file.")
+    return campaign
+
+
+@router.get("/campaigns")
+def list_page(visit: Visit = SignedIn) -> Response:
+    with visit.desk.book.reading() as session:
+        rows = session.execute(
+            select(Campaign, Segment.name, Message.name)
+            .join(Segment, Segment.id == Campaign.segment_id)
+            .join(Message, Message.id == Campaign.message_id)
+            .order_by(Campaign.id.desc())
+        ).all()
+    return visit.page("campaigns/campaigns.html", "campaigns", rows=rows)
+
+
+@router.get("/campaigns/new")
+def new(visit: Visit = SignedIn, segment: int = 0, message: int = 0) -> Response:
+    return _choose(visit, {"segment": segment, "message": message, "name": ""})
+
+
+def _choose(visit: Visit, chosen: dict[str, object], problem: str | None = None) -> Response:
+    with visit.desk.book.reading() as session:
+        segments = list(session.scalars(select(Segment).order_by(Segment.name)))
+        letters = list(session.scalars(select(Message).order_by(Message.name)))
+    values = {"segments": segments, "messages": letters, "chosen": chosen, "problem": problem}
+    return visit.page("campaigns/new.html", "campaigns", 422 if problem else 200, **values)
+
+
+@router.post("/campaigns")
+def draft(visit: Visit = SignedIn, form: FormData = Form) -> Response:
+    segment, message = number_of(form, "segment"), number_of(form, "message")
+    chosen: dict[str, object] = {"segment": segment, "message": message, "name": text_of(form, "name")}
+    if segment is None or message is None:
+        return _choose(visit, chosen, "Choose a message and a segment.")
+    try:
+        made = campaigns.draft_campaign(visit.desk, text_of(form, "name"), segment, message, visit.by)
+    except CannotSend as problem:
+        return _choose(visit, chosen, str(problem))
+    return visit.go(f"/campaigns/{made}")
+
+
+@router.get("/campaigns/{campaign_id}")
+def confirm(campaign_id: int, visit: Visit = SignedIn) -> Response:
+    campaign = _campaign(visit, campaign_id)
+    if campaign.state != "draft":
+        return visit.go(f"/results/{campaign_id}")
+    return _confirm(visit, campaign)
+
+
+def _confirm(visit: Visit, campaign: Campaign, problem: str | None = None) -> Response:
+    who = campaigns.audience(visit.desk, campaign)
+    content = messages.content_of(visit.desk, campaign.message_id)
+    found = messages.findings_of(visit.desk, content)
+    first = next(iter(who.reached), None)
+    shown = messages.read_as(visit.desk, content, first)
+    with visit.desk.book.reading() as session:
+        segment = session.get_one(Segment, campaign.segment_id)
+        message = session.get_one(Message, campaign.message_id)
+        some = list(who.reached)[:SHOWN_PEOPLE]
+        people = list(session.scalars(select(Person).where(Person.id.in_(some))))
+    values = {
+        "campaign": campaign,
+        "segment": segment,
+        "message": message,
+        "who": who,
+        "people": people,
+        "findings": found,
+        "blocked": blocks_sending(found),
+        "shown": None if isinstance(shown, str) else shown,
+        "problem": problem,
+    }
+    return visit.page("campaigns/confirm.html", "campaigns", 422 if problem else 200, **values)
+
+
+@router.post("/campaigns/{campaign_id}/send")
+def send(campaign_id: int, visit: Visit = SignedIn, form: FormData = Form) -> Response:
+    campaign = _campaign(visit, campaign_id)
+    try:
+        campaigns.start_campaign(visit.desk, campaign_id, number_of(form, "people") or 0, visit.by)
+    except CannotSend as problem:
+        if _campaign(visit, campaign_id).state != "draft":
+            return visit.go(f"/results/{campaign_id}")
+        return _confirm(visit, campaign, str(problem))
+    if visit.request.app.state.heartbeat:
+        visit.request.app.state.heartbeat.wake()
+    return visit.go(f"/results/{campaign_id}")
+
+
+@router.post("/campaigns/{campaign_id}/stop")
+def stop(campaign_id: int, visit: Visit = SignedIn) -> Response:
+    campaigns.stop_campaign(visit.desk, _campaign(visit, campaign_id).id, visit.by)
+    return visit.go(f"/results/{campaign_id}")
+
+
+@router.post("/campaigns/{campaign_id}/delete")
+def delete(campaign_id: int, visit: Visit = SignedIn) -> Response:
+    campaigns.discard_draft(visit.desk, _campaign(visit, campaign_id).id)
+    return visit.go("/campaigns")
+
+
+@router.post("/campaigns/{campaign_id}/unsure")
+def unsure(campaign_id: int, visit: Visit = SignedIn, form: FormData = Form) -> Response:
+    again = text_of(form, "word") == "again"
+    sending.decide_unsure(visit.desk, _campaign(visit, campaign_id).id, again, visit.by)
+    if visit.request.app.state.heartbeat:
+        visit.request.app.state.heartbeat.wake()
+    return visit.go(f"/results/{campaign_id}")

@@ -1,0 +1,80 @@
+"""What customers reach from their mail, without signing in. Tokens name nobody in the clear."""
+
+from urllib.parse import urlsplit
+
+from fastapi import APIRouter, Request
+from fastapi.responses import HTMLResponse, RedirectResponse, Response
+from sqlalchemy import select
+
+from loyalbell.desk import responses
+from loyalbell.store.tables import ConsentEntry
+from loyalbell.web.visit import NotFound, desk_of, render
+
+router = APIRouter()
+PIXEL = bytes.fromhex(
+    "47494638396101000100800000000000ffffff21f90401000000002c00000000010001000002024401003b"
+)
+UNKNOWN = "This link is not one we sent, or it was cut short on the way."
+
+
+@router.get("/o/{token}.gif")
+def pixel(token: str, request: Request) -> Response:
+    responses.opened(desk_of(request), token)
+    return Response(PIXEL, media_type="image/gif", headers={"Cache-Control": "no-store"})
+
+
+@router.get("/l/{token}/{link}")
+def follow(token: str, link: int, request: Request) -> Response:
+    where = responses.clicked(desk_of(request), token, link)
+    if where is None:
+        raise NotFound(UNKNOWN)
+    if (urlsplit(where).hostname or "").endswith(".example"):
+        return _page(request, "public/made_up_link.html", where=where)
+    return RedirectResponse(where, status_code=302)
+
+
+def _page(request: Request, template: str, **values: object) -> HTMLResponse:
+    return HTMLResponse(render(template, {"shop": desk_of(request).the_shop()} | values))
+
+
+@router.get("/u/{token}")
+def refusal_page(token: str, request: Request) -> Response:
+    """Shows; only a press (or a mail program's one-click POST) acts, so that link checkers refuse nothing."""
+    touch = responses.find_touch(desk_of(request), token)
+    if touch is None:
+        raise NotFound(UNKNOWN)
+    return _page(
+        request, "public/refusal.html", token=token, channel=touch.channel, refused=_refused(request, token)
+    )
+
+
+def _refused(request: Request, token: str) -> bool:
+    desk = desk_of(request)
+    touch = responses.find_touch(desk, token)
+    if touch is None:
+        return False
+    with desk.book.reading() as session:
+        newest = session.scalars(
+            select(ConsentEntry.state)
+            .where(ConsentEntry.person_id == touch.person_id, ConsentEntry.channel == touch.channel)
+            .order_by(ConsentEntry.at.desc(), ConsentEntry.id.desc())
+            .limit(1)
+        ).first()
+    return newest == "refused"
+
+
+@router.post("/u/{token}")
+def refuse(token: str, request: Request) -> Response:
+    """RFC 8058 one-click, and the press on the page alike: no sign-in, no cookie, no questions."""
+    if not responses.refuse(desk_of(request), token):
+        raise NotFound(UNKNOWN)
+    return _page(request, "public/refusal.html", token=token, channel="email", refused=True)
+
+
+@router.post("/u/{token}/stay")
+def stay(token: str, request: Request) -> Response:
+    if not responses.stay(desk_of(request), token):
+        raise NotFound(UNKNOWN)
+    return _page(
+        request, "public/refusal.html", token=token, channel="email", refused=_refused(request, token)
+    )

@@ -1,0 +1,57 @@
+"""Results: what came of each campaign, with the people behind each figure."""
+
+from typing import Any
+
+from fastapi import APIRouter
+from fastapi.responses import HTMLResponse, Response
+from sqlalchemy import select
+
+from loyalbell.core.results import DEFAULT_WINDOW_DAYS
+from loyalbell.desk.results import EXPLANATIONS, FIGURES, results_of
+from loyalbell.store.tables import Campaign, Message, Segment
+from loyalbell.web.pictures import hour_bars
+from loyalbell.web.visit import NotFound, SignedIn, Visit
+
+router = APIRouter()
+PAGE = 40
+
+
+@router.get("/results")
+def list_page(visit: Visit = SignedIn) -> Response:
+    with visit.desk.book.reading() as session:
+        query = select(Campaign).where(Campaign.started_at.is_not(None)).order_by(Campaign.started_at.desc())
+        started = list(session.scalars(query))
+    found = [results_of(visit.desk, campaign.id) for campaign in started]
+    return visit.page("results/results.html", "results", found=found, window=DEFAULT_WINDOW_DAYS)
+
+
+@router.get("/results/{campaign_id}")
+def campaign_page(campaign_id: int, visit: Visit = SignedIn, figure: str = "", page: int = 1) -> Response:
+    with visit.desk.book.reading() as session:
+        campaign = session.get(Campaign, campaign_id)
+        if campaign is None:
+            raise NotFound("No such campaign is on file.")
+        segment = session.get_one(Segment, campaign.segment_id)
+        message = session.get_one(Message, campaign.message_id)
+    if campaign.state == "draft":
+        return visit.go(f"/campaigns/{campaign_id}")
+    found = results_of(visit.desk, campaign_id)
+    figure = figure if figure in FIGURES else "delivered"
+    lines, page = list(found.people[figure].values()), max(page, 1)
+    values: dict[str, Any] = {
+        "found": found,
+        "segment": segment,
+        "message": message,
+        "figures": FIGURES,
+        "explanations": EXPLANATIONS,
+        "figure": figure,
+        "lines": lines[(page - 1) * PAGE : page * PAGE],
+        "total": len(lines),
+        "page": page,
+        "pages": max(1, -(-len(lines) // PAGE)),
+        "window": DEFAULT_WINDOW_DAYS,
+        "bars": hour_bars(found.by_hour),
+    }
+    if visit.request.headers.get("HX-Target") == "results":
+        return HTMLResponse(visit.piece("results/figures.html", **values))
+    return visit.page("results/campaign.html", "results", **values)

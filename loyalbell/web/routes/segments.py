@@ -1,0 +1,121 @@
+"""Segments: the list, the sentence editor, and the people in one."""
+
+from fastapi import APIRouter
+from fastapi.responses import HTMLResponse, Response
+from sqlalchemy import select
+from starlette.datastructures import FormData
+
+from loyalbell.core.segments.model import Rule, RuleProblem
+from loyalbell.desk import segments
+from loyalbell.store.tables import Segment
+from loyalbell.web import rule_form
+from loyalbell.web.visit import Form, NotFound, SignedIn, Visit, number_of, text_of
+
+router = APIRouter()
+PAGE = 50
+
+
+def _segment(visit: Visit, segment_id: int) -> Segment:
+    with visit.desk.book.reading() as session:
+        segment = session.get(Segment, segment_id)
+    if segment is None:
+        raise NotFound("No such segment is on file.")
+    return segment
+
+
+@router.get("/segments")
+def list_page(visit: Visit = SignedIn) -> Response:
+    with visit.desk.book.reading() as session:
+        kept = list(session.scalars(select(Segment).order_by(Segment.name)))
+        uses = {segment.id: segments.used_in(session, segment.id) for segment in kept}
+    readings = {segment.id: segments.read(visit.desk, segments.rule_of(segment), some=0) for segment in kept}
+    return visit.page("segments/segments.html", "segments", kept=kept, readings=readings, uses=uses)
+
+
+@router.get("/segments/new")
+def new(visit: Visit = SignedIn) -> Response:
+    return _editor(visit, None, "", rule_form.first_rule())
+
+
+@router.get("/segments/{segment_id}")
+def edit(segment_id: int, visit: Visit = SignedIn) -> Response:
+    segment = _segment(visit, segment_id)
+    return _editor(visit, segment_id, segment.name, segments.rule_of(segment))
+
+
+def _editor(
+    visit: Visit, segment_id: int | None, name: str, rule: Rule, problem: str | None = None
+) -> Response:
+    values = _values(visit, rule) | {"segment_id": segment_id, "name": name, "problem": problem}
+    values["uses"] = _uses(visit, segment_id)
+    return visit.page("segments/editor.html", "segments", 422 if problem else 200, **values)
+
+
+def _uses(visit: Visit, segment_id: int | None) -> list[str]:
+    if segment_id is None:
+        return []
+    with visit.desk.book.reading() as session:
+        return segments.used_in(session, segment_id)
+
+
+def _values(visit: Visit, rule: Rule) -> dict[str, object]:
+    ledger = visit.desk.ledger()
+    return {
+        "reading": segments.read(visit.desk, rule),
+        "rule": rule,
+        "lines": rule_form.lines_of(rule, ledger.departments, ledger.currency),
+        "departments": ledger.departments,
+        "starters": rule_form.STARTERS,
+    }
+
+
+@router.post("/segments/read")
+def read(visit: Visit = SignedIn, form: FormData = Form) -> Response:
+    """What the rule on the page gives now; the lines are sent back whole only where their number changed."""
+    ledger = visit.desk.ledger()
+    try:
+        rule = rule_form.rule_from(form, ledger.currency)
+    except RuleProblem as problem:
+        return HTMLResponse(visit.piece("segments/problem.html", problem=str(problem)))
+    changed = bool(text_of(form, "act"))
+    return HTMLResponse(visit.piece("segments/reading.html", whole=changed, **_values(visit, rule)))
+
+
+@router.post("/segments/save")
+def save(visit: Visit = SignedIn, form: FormData = Form) -> Response:
+    segment_id, name = number_of(form, "segment_id"), text_of(form, "name")
+    try:
+        rule = rule_form.rule_from(form, visit.desk.ledger().currency)
+    except RuleProblem as problem:
+        return _editor(visit, segment_id, name, rule_form.first_rule(), str(problem))
+    try:
+        kept = segments.keep(visit.desk, segment_id, name, rule, visit.by)
+    except segments.SegmentProblem as problem:
+        return _editor(visit, segment_id, name, rule, str(problem))
+    return visit.go(f"/segments/{kept}?saved=yes")
+
+
+@router.post("/segments/{segment_id}/delete")
+def delete(segment_id: int, visit: Visit = SignedIn) -> Response:
+    segment = _segment(visit, segment_id)
+    try:
+        segments.drop(visit.desk, segment_id, visit.by)
+    except segments.SegmentProblem as problem:
+        return _editor(visit, segment_id, segment.name, segments.rule_of(segment), str(problem))
+    return visit.go("/segments")
+
+
+@router.get("/segments/{segment_id}/people")
+def people(segment_id: int, visit: Visit = SignedIn, page: int = 1) -> Response:
+    segment, page = _segment(visit, segment_id), max(page, 1)
+    count, members = segments.people_in(visit.desk, segments.rule_of(segment), (page - 1) * PAGE, PAGE)
+    pages = max(1, -(-count // PAGE))
+    return visit.page(
+        "segments/people.html",
+        "segments",
+        segment=segment,
+        count=count,
+        members=members,
+        page=page,
+        pages=pages,
+    )

@@ -1,0 +1,71 @@
+"""Putting the parts together in one process: pages, heartbeat and, in the demo, the post room."""
+
+import socket
+from pathlib import Path
+
+import uvicorn
+from fastapi import FastAPI
+
+from loyalbell.channels.email_smtp import SmtpSender
+from loyalbell.channels.post_room.server import LOOPBACK, PostRoom
+from loyalbell.channels.post_room.store import PostRoomStore
+from loyalbell.desk.clock import DemoClock
+from loyalbell.desk.desk import Desk
+from loyalbell.desk.sender_setting import ShopSender, point_at
+from loyalbell.desk.ticking import Heartbeat
+from loyalbell.web.app import create_app
+
+
+class PortTaken(Exception):
+    """The port that was asked for is in use."""
+
+
+class Running:
+    """Everything that runs for one data folder; ``start`` and ``stop`` it."""
+
+    def __init__(self, data: Path, port: int, demo_sign_in: tuple[str, str] | None = None) -> None:
+        self.desk = Desk(data)
+        self.port = port
+        is_demo = isinstance(self.desk.clock, DemoClock)
+        self.store = PostRoomStore(data) if is_demo else None
+        self.room = PostRoom(self.store, self.desk.clock.now) if self.store else None
+        self.heartbeat = Heartbeat(
+            self.desk, ShopSender(self.desk, SmtpSender, self.store.has if self.store else None)
+        )
+        self.app: FastAPI = create_app(self.desk, self.heartbeat, self.store, demo_sign_in)
+
+    @property
+    def address(self) -> str:
+        return f"http://{LOOPBACK}:{self.port}"
+
+    def start(self) -> None:
+        """Begins to listen for mail and to tick. Raises ``AlreadyTicking``."""
+        if self.room:
+            point_at(self.desk, LOOPBACK, self.room.start(), self.address)
+        self.heartbeat.start()
+
+    def serve(self) -> None:
+        """Serves pages until interrupted. Raises ``PortTaken``."""
+        check_free(self.port)
+        self.start()
+        try:
+            uvicorn.run(self.app, host=LOOPBACK, port=self.port, log_level="warning", access_log=False)
+        finally:
+            self.stop()
+
+    def stop(self) -> None:
+        self.heartbeat.stop()
+        if self.room:
+            self.room.stop()
+        if self.store:
+            self.store.close()
+        self.desk.close()
+
+
+def check_free(port: int) -> None:
+    with socket.socket() as probe:
+        probe.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+        try:
+            probe.bind((LOOPBACK, port))
+        except OSError as error:
+            raise PortTaken(f"Port {port} is in use. Choose another, for example PORT={port + 1}.") from error

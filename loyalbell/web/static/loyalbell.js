@@ -1,0 +1,55 @@
+// Small helpers of every page. Nothing here decides anything: the server does.
+(() => {
+  "use strict";
+  const token = document.querySelector('meta[name="csrf-token"]');
+  document.addEventListener("htmx:configRequest", (event) => {
+    if (token) event.detail.headers["X-CSRF-Token"] = token.content;
+  });
+  document.addEventListener("htmx:responseError", () => say("That did not work. Nothing was changed."));
+  document.addEventListener("htmx:sendError", () => say("The program cannot be reached. Is it still running?"));
+
+  function say(words) {
+    const place = document.getElementById("said");
+    if (place) { place.textContent = words; place.hidden = false; }
+  }
+
+  const typing = (node) => node.matches("input, textarea, select, [contenteditable]:not([contenteditable='false'])");
+  let going = false;
+  document.addEventListener("keydown", (event) => {
+    if (event.ctrlKey || event.metaKey || event.altKey || typing(event.target)) return;
+    if (going) {
+      going = false;
+      const area = document.querySelector(`.bar nav a[data-key="${CSS.escape(event.key)}"]`);
+      if (area) area.click();
+    } else if (event.key === "g") {
+      going = true;
+    } else if (event.key === "/") {
+      event.preventDefault();
+      const own = document.querySelector("input[type=search]");
+      if (own) own.focus(); else location.href = "/search";
+    } else if (event.key === "?") {
+      document.getElementById("keys")?.showModal();
+    }
+  });
+
+  document.addEventListener("click", (event) => {
+    const menu = event.target.closest(".menu-button");
+    if (menu) {
+      const nav = document.querySelector(".bar nav");
+      menu.setAttribute("aria-expanded", String(nav.classList.toggle("open")));
+    }
+    const asks = event.target.closest("[data-confirm]");
+    if (asks && !window.confirm(asks.dataset.confirm)) event.preventDefault();
+  });
+
+  // a form is sent once, however often its button is pressed
+  document.addEventListener("submit", (event) => {
+    if (event.defaultPrevented) return;
+    for (const button of event.target.querySelectorAll("button[type=submit]")) {
+      setTimeout(() => { button.disabled = true; }, 0);
+    }
+  });
+  window.addEventListener("pageshow", () => {
+    for (const button of document.querySelectorAll("form button[type=submit][data-was-enabled]")) button.disabled = false;
+  });
+})();

@@ -1,0 +1,36 @@
+// The sentence editor: the words of "add a line" narrow its list; acts are named before the form is read.
+(() => {
+  "use strict";
+  const form = document.getElementById("rule-form");
+  if (!form) return;
+  form.addEventListener("click", (event) => {
+    const button = event.target.closest("[data-act]");
+    if (!button) return;
+    form.elements.act.value = button.dataset.act;
+    htmx.trigger(form, "act");
+  });
+  document.addEventListener("htmx:afterRequest", (event) => {
+    if (event.detail.elt !== form) return;
+    const act = form.elements.act.value;
+    form.elements.act.value = "";
+    if (act.startsWith("add")) form.querySelector(".add-line")?.focus();
+  });
+  form.addEventListener("input", (event) => {
+    if (!event.target.matches(".add-line")) return;
+    const wanted = event.target.value.toLowerCase().split(/\s+/).filter(Boolean);
+    let some = false;
+    for (const item of form.querySelectorAll("[data-words]")) {
+      const fits = wanted.every((word) => item.dataset.words.includes(word));
+      item.parentElement.hidden = !fits;
+      some = some || fits;
+    }
+    form.querySelector(".nothing-fits").hidden = some;
+    bootstrap.Dropdown.getOrCreateInstance(event.target).show();
+  });
+  form.addEventListener("keydown", (event) => {
+    if (event.key !== "Enter" || event.target.tagName === "BUTTON") return;
+    event.preventDefault();
+    if (event.target.matches(".add-line")) form.querySelector("li:not([hidden]) > [data-words]")?.click();
+    else if (event.target.closest(".chooser")) bootstrap.Dropdown.getInstance(event.target.closest(".dropdown").querySelector(".pick"))?.hide();
+  });
+})();

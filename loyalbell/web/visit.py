@@ -1,0 +1,149 @@
+"""One request: who asks, in which session, and the page they get back."""
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+from urllib.parse import quote
+
+from fastapi import Depends, Request
+from fastapi.responses import HTMLResponse, RedirectResponse, Response
+from jinja2 import Environment, FileSystemLoader, StrictUndefined
+from starlette.datastructures import FormData
+
+from loyalbell import __version__
+from loyalbell.desk import signing_in
+from loyalbell.desk.clock import DemoClock
+from loyalbell.desk.desk import Desk
+from loyalbell.desk.signing_in import Visitor
+from loyalbell.web import words
+
+COOKIE = "loyal_bell"
+TEMPLATES = Path(__file__).parent / "templates"
+
+AREAS = (
+    ("today", "Today", "/", "t"),
+    ("customers", "Customers", "/customers", "c"),
+    ("segments", "Segments", "/segments", "s"),
+    ("messages", "Messages", "/messages", "m"),
+    ("campaigns", "Campaigns", "/campaigns", "a"),
+    ("results", "Results", "/results", "r"),
+)
+
+environment = Environment(
+    loader=FileSystemLoader(TEMPLATES),
+    autoescape=True,
+    undefined=StrictUndefined,
+    trim_blocks=True,
+    lstrip_blocks=True,
+)
+environment.filters |= {
+    "number": words.number,
+    "percent": words.percent,
+    "people": words.people,
+    "phone": words.phone,
+    "breaks": words.with_breaks,
+    "day_only": words.say_day,
+}
+
+
+class SignInFirst(Exception):
+    """Nobody is signed in, or the session has run out."""
+
+
+class BadToken(Exception):
+    """A write that did not come from one of our own pages."""
+
+
+class NotFound(Exception):
+    """What was asked for is not here; the argument says what."""
+
+
+@dataclass
+class Visit:
+    """What a route needs of its request."""
+
+    request: Request
+    desk: Desk
+    visitor: Visitor
+
+    @property
+    def by(self) -> str:
+        return self.visitor.name or ""
+
+    def page(self, template: str, area: str, status: int = 200, **values: Any) -> HTMLResponse:
+        return HTMLResponse(self.piece(template, area=area, **values), status_code=status)
+
+    def piece(self, template: str, **values: Any) -> str:
+        shop, now = self.desk.shop(), self.desk.clock.now()
+        return render(
+            template,
+            {
+                "shop": shop,
+                "now": now,
+                "say": words.Words(shop, now),
+                "visitor": self.visitor,
+                "demo": isinstance(self.desk.clock, DemoClock),
+                "path": self.request.url.path,
+            }
+            | values,
+        )
+
+    def go(self, where: str) -> Response:
+        if self.request.headers.get("HX-Request"):
+            return Response(status_code=204, headers={"HX-Redirect": where})
+        return RedirectResponse(where, status_code=303)
+
+
+def render(template: str, values: Mapping[str, Any]) -> str:
+    shared = {"areas": AREAS, "version": __version__, "area": "", "problem": None}
+    return environment.get_template(template).render(shared | dict(values))
+
+
+def desk_of(request: Request) -> Desk:
+    desk: Desk = request.app.state.desk
+    return desk
+
+
+async def form_of(request: Request) -> FormData:
+    return await request.form(max_files=2, max_fields=5_000)
+
+
+async def signed_in(request: Request) -> Visit:
+    """A signed-in visit; writes must carry the session's token. Raises ``SignInFirst``, ``BadToken``."""
+    desk = desk_of(request)
+    visitor = signing_in.find_session(desk, request.cookies.get(COOKIE))
+    if visitor is None or visitor.user_id is None:
+        raise SignInFirst
+    if request.method not in ("GET", "HEAD"):
+        await check_token(request, visitor)
+    return Visit(request, desk, visitor)
+
+
+async def check_token(request: Request, visitor: Visitor) -> None:
+    given = request.headers.get("X-CSRF-Token")
+    if given is None:
+        found = (await form_of(request)).get("_csrf")
+        given = found if isinstance(found, str) else None
+    if not signing_in.csrf_holds(visitor, given):
+        raise BadToken
+
+
+SignedIn = Depends(signed_in)
+Form = Depends(form_of)
+
+
+def sign_in_address(request: Request) -> str:
+    back = request.headers.get("HX-Current-URL") or str(request.url)
+    path = "/" + back.split("/", 3)[3] if back.count("/") >= 3 else "/"
+    return "/sign-in" + (f"?next={quote(path)}" if path != "/" else "")
+
+
+def text_of(form: FormData, name: str, otherwise: str = "") -> str:
+    value = form.get(name)
+    return value if isinstance(value, str) else otherwise
+
+
+def number_of(form: FormData, name: str) -> int | None:
+    text = text_of(form, name).strip()
+    return int(text) if text.isdigit() and len(text) < 16 else None

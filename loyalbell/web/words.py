@@ -1,0 +1,72 @@
+"""How figures, days and times are said on the pages."""
+
+from datetime import date, datetime
+from zoneinfo import ZoneInfo
+
+from markupsafe import Markup, escape
+
+from loyalbell.core.money import say_money
+from loyalbell.store.tables import Shop
+
+
+def say_day(day: date, year: bool = False) -> str:
+    """``Tue 12 May``."""
+    return f"{day:%a} {day.day} {day:%b}" + (f" {day.year}" if year else "")
+
+
+class Words:
+    """Says things in the shop's zone and currency."""
+
+    def __init__(self, shop: Shop | None, now: datetime) -> None:
+        self.zone = ZoneInfo(shop.zone if shop else "UTC")
+        self.currency = shop.currency if shop else "USD"
+        self.now = now
+
+    def when(self, instant: datetime | None) -> Markup:
+        """``Tue 12 May, 9:40``, with the exact instant as its tooltip."""
+        if instant is None:
+            return Markup("–")
+        local = instant.astimezone(self.zone)
+        other_year = local.year != self.now.astimezone(self.zone).year
+        said = f"{say_day(local.date(), other_year)}, {local.hour}:{local:%M}"
+        return _time(local, said)
+
+    def day(self, instant: datetime | None) -> Markup:
+        if instant is None:
+            return Markup("–")
+        local = instant.astimezone(self.zone)
+        other_year = local.year != self.now.astimezone(self.zone).year
+        return _time(local, say_day(local.date(), other_year))
+
+    def money(self, minor: int, whole: bool = False) -> str:
+        return say_money(minor, self.currency, whole)
+
+
+def _time(local: datetime, said: str) -> Markup:
+    exact = f"{local:%Y-%m-%d %H:%M:%S %Z}"
+    return Markup('<time datetime="{}" title="{}">{}</time>').format(local.isoformat(), exact, said)
+
+
+def number(value: int) -> str:
+    return f"{value:,}"
+
+
+def percent(share: float | None, digits: int = 0) -> str:
+    """``38 %``, and ``–`` where there is no base."""
+    return "–" if share is None else f"{100 * share:.{digits}f} %"
+
+
+def people(count: int) -> str:
+    return "1 person" if count == 1 else f"{count:,} people"
+
+
+def phone(e164: str | None) -> str:
+    if not e164:
+        return ""
+    if e164.startswith("+1") and len(e164) == 12:
+        return f"({e164[2:5]}) {e164[5:8]}-{e164[8:]}"
+    return e164
+
+
+def with_breaks(text: str) -> Markup:
+    return Markup("<br>").join(escape(line) for line in text.splitlines())
