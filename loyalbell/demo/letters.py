@@ -66,9 +66,9 @@ def add_letters(session: Session, now: datetime) -> None:
         )
     )
     _message(session, 1, "We kept your spot", _we_kept_your_spot(), now)
-    _message(session, 2, "Spring coats", _spring_coats(), now - timedelta(days=15))
+    _message(session, 2, "Spring coats", _spring_coats(), now - timedelta(days=7))
     session.flush()
-    _last_campaign(session, now - timedelta(days=14), Random(SEED))
+    _last_campaign(session, now - timedelta(days=6, minutes=-25), Random(SEED))
 
 
 def _message(session: Session, number: int, name: str, content: EmailContent, at: datetime) -> None:
@@ -119,7 +119,7 @@ def _last_campaign(session: Session, at: datetime, rng: Random) -> None:
     session.add(
         Campaign(
             id=1,
-            name="Spring coats, April",
+            name="Spring coats, May",
             segment_id=2,
             message_id=2,
             message_version_id=2,
@@ -159,11 +159,38 @@ def _last_campaign(session: Session, at: datetime, rng: Random) -> None:
     for number, (person_id, address) in enumerate(people, start=1):
         touches.append(_touch(number, person_id, address or "", at, rng))
         events += _what_came(number, person_id, at, back, rng)
+    touches += _left_out(session, len(touches), groomed, recent, agreed, at, rng)
     session.execute(insert(Touch), touches)
     session.execute(insert(TouchEvent), events)
     for event in events:
         if event["kind"] == "refused":
             _refuse(session, touches[event["touch_id"] - 1]["person_id"], event["at"])
+
+
+def _left_out(
+    session: Session, before: int, groomed: Any, recent: Any, agreed: Any, at: datetime, rng: Random
+) -> list[dict[str, Any]]:
+    """Those in the segment who were not written to, with the cause."""
+    said = dict(
+        session.execute(
+            select(ConsentEntry.person_id, ConsentEntry.state).where(ConsentEntry.channel == "email")
+        )
+        .tuples()
+        .all()
+    )
+    people = session.execute(
+        select(Person.id, Person.email)
+        .where(Person.id.in_(groomed), Person.id.not_in(recent))
+        .where(Person.email.is_(None) | Person.id.not_in(agreed))
+        .order_by(Person.id)
+    )
+    rows = []
+    for number, (person_id, _) in enumerate(people, start=before + 1):
+        state = said.get(person_id, "never asked")
+        cause = "no address" if state == "agreed" else state
+        settled = {"state": "withheld", "cause": cause, "detail": None, "address": None, "attempts": 0}
+        rows.append(_touch(number, person_id, "", at, rng) | settled | {"handed_at": None, "sent_at": None})
+    return rows
 
 
 def _touch(number: int, person_id: int, address: str, at: datetime, rng: Random) -> dict[str, Any]:

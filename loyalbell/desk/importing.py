@@ -166,7 +166,7 @@ def _record(run: ImportRun, outcome: Outcome, state: str) -> None:
     counts = outcome.counts
     run.created, run.changed = counts.created, counts.changed
     run.unchanged, run.refused = counts.unchanged, counts.refused
-    run.examples, run.state = outcome.examples, state
+    run.examples, run.state = sorted(outcome.examples, key=lambda refused: refused[0]), state
 
 
 def _read(desk: Desk, session: Session, run: ImportRun, write: bool, report: Report) -> Outcome:

@@ -14,6 +14,7 @@ from starlette.exceptions import HTTPException
 from loyalbell.channels.post_room.store import PostRoomStore
 from loyalbell.desk.desk import Desk
 from loyalbell.desk.ticking import Heartbeat
+from loyalbell.web.drafts import Drafts
 from loyalbell.web.routes import (
     campaigns,
     clock,
@@ -51,7 +52,7 @@ def create_app(
     """The application on a desk. ``demo_sign_in`` is shown on the sign-in page of the demo."""
     app = FastAPI(title="Loyal Bell", docs_url=None, redoc_url=None, openapi_url=None)
     app.state.desk, app.state.heartbeat, app.state.room = desk, heartbeat, room
-    app.state.demo_sign_in = demo_sign_in
+    app.state.demo_sign_in, app.state.drafts = demo_sign_in, Drafts()
     app.mount("/static", StaticFiles(directory=STATIC), name="static")
     for area in (
         public,

@@ -9,9 +9,13 @@ from loyalbell.core.money import say_money
 from loyalbell.store.tables import Shop
 
 
-def say_day(day: date, year: bool = False) -> str:
+def say_day(day: date) -> str:
     """``Tue 12 May``."""
-    return f"{day:%a} {day.day} {day:%b}" + (f" {day.year}" if year else "")
+    return f"{day:%a} {day.day} {day:%b}"
+
+
+def _say_date(day: date, other_year: bool) -> str:
+    return f"{day.day} {day:%b %Y}" if other_year else say_day(day)
 
 
 class Words:
@@ -28,7 +32,7 @@ class Words:
             return Markup("–")
         local = instant.astimezone(self.zone)
         other_year = local.year != self.now.astimezone(self.zone).year
-        said = f"{say_day(local.date(), other_year)}, {local.hour}:{local:%M}"
+        said = f"{_say_date(local.date(), other_year)}, {local.hour}:{local:%M}"
         return _time(local, said)
 
     def day(self, instant: datetime | None) -> Markup:
@@ -36,7 +40,7 @@ class Words:
             return Markup("–")
         local = instant.astimezone(self.zone)
         other_year = local.year != self.now.astimezone(self.zone).year
-        return _time(local, say_day(local.date(), other_year))
+        return _time(local, _say_date(local.date(), other_year))
 
     def money(self, minor: int, whole: bool = False) -> str:
         return say_money(minor, self.currency, whole)

@@ -9,6 +9,7 @@ from loyalbell.core.messages.preflight import blocks_sending
 from loyalbell.desk import campaigns, messages, sending
 from loyalbell.desk.campaigns import CannotSend
 from loyalbell.store.tables import Campaign, Message, Person, Segment
+from loyalbell.web.drafts import drafts_of
 from loyalbell.web.visit import Form, NotFound, SignedIn, Visit, number_of, text_of
 
 router = APIRouter()
@@ -90,6 +91,8 @@ def _confirm(visit: Visit, campaign: Campaign, problem: str | None = None) -> Re
         "blocked": blocks_sending(found),
         "shown": None if isinstance(shown, str) else shown,
         "problem": problem,
+        "reader": first or 0,
+        "draft": drafts_of(visit).put(visit.visitor.csrf, content),
     }
     return visit.page("campaigns/confirm.html", "campaigns", 422 if problem else 200, **values)
 

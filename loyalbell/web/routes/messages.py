@@ -13,6 +13,7 @@ from loyalbell.core.messages.content import EmailContent, Heading, Text, read_co
 from loyalbell.core.messages.fields import FIELDS
 from loyalbell.desk import messages
 from loyalbell.store.tables import Campaign, Message
+from loyalbell.web.drafts import drafts_of
 from loyalbell.web.letter_form import as_pieces
 from loyalbell.web.visit import Form, NotFound, SignedIn, Visit, number_of, text_of
 
@@ -72,7 +73,7 @@ def _editor(
 
 def _rail(visit: Visit, content: EmailContent, reader: int | None) -> dict[str, object]:
     readers = messages.readers(visit.desk)
-    key = _drafts(visit).put(visit.visitor.csrf, content)
+    key = drafts_of(visit).put(visit.visitor.csrf, content)
     shown = messages.read_as(visit.desk, content, reader)
     return {
         "readers": readers,
@@ -82,36 +83,6 @@ def _rail(visit: Visit, content: EmailContent, reader: int | None) -> dict[str, 
         "withheld": shown if isinstance(shown, str) else None,
         "findings": messages.findings_of(visit.desk, content),
     }
-
-
-class Drafts:
-    """What is being written and not yet saved, kept for its preview: the newest few hundred."""
-
-    MOST = 300
-
-    def __init__(self) -> None:
-        self._kept: dict[str, tuple[str, EmailContent]] = {}
-        self._next = 0
-
-    def put(self, owner: str, content: EmailContent) -> str:
-        self._next += 1
-        key = str(self._next)
-        self._kept[key] = (owner, content)
-        while len(self._kept) > self.MOST:
-            self._kept.pop(next(iter(self._kept)))
-        return key
-
-    def get(self, owner: str, key: str) -> EmailContent | None:
-        found = self._kept.get(key)
-        return found[1] if found and found[0] == owner else None
-
-
-def _drafts(visit: Visit) -> Drafts:
-    state = visit.request.app.state
-    if not hasattr(state, "drafts"):
-        state.drafts = Drafts()
-    drafts: Drafts = state.drafts
-    return drafts
 
 
 def content_from(form: FormData) -> EmailContent:
@@ -139,7 +110,7 @@ def read(visit: Visit = SignedIn, form: FormData = Form) -> Response:
 @router.get("/messages/draft/{key}")
 def preview(key: str, visit: Visit = SignedIn, reader: int = 0) -> Response:
     """The mail itself, alone in its frame."""
-    content = _drafts(visit).get(visit.visitor.csrf, key)
+    content = drafts_of(visit).get(visit.visitor.csrf, key)
     if content is None:
         raise NotFound("This preview is no longer kept; type anything in the letter to make it anew.")
     shown = messages.read_as(visit.desk, content, reader or None)

@@ -14,6 +14,7 @@ from loyalbell.web.visit import NotFound, SignedIn, Visit
 
 router = APIRouter()
 PAGE = 40
+STOP_POLLING = 286  # htmx swaps this answer in and asks no more
 
 
 @router.get("/results")
@@ -53,5 +54,6 @@ def campaign_page(campaign_id: int, visit: Visit = SignedIn, figure: str = "", p
         "bars": hour_bars(found.by_hour),
     }
     if visit.request.headers.get("HX-Target") == "results":
-        return HTMLResponse(visit.piece("results/figures.html", **values))
+        status = 200 if campaign.state == "sending" else STOP_POLLING
+        return HTMLResponse(visit.piece("results/figures.html", **values), status_code=status)
     return visit.page("results/campaign.html", "results", **values)
