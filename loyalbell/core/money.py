@@ -4,6 +4,9 @@ import re
 
 from babel.numbers import format_currency, get_currency_precision
 
+_GROUPED = re.compile(
+    r"^\d{1,3}(?P<mark>[.,])\d{3}(?:(?P=mark)\d{3})*(?:(?!(?P=mark))[.,](?P<decimals>\d+))?$"
+)
 _PLAIN = re.compile(r"^([+-]?)(\d*)(?:\.(\d*))?$")
 
 
@@ -32,15 +35,18 @@ def parse_money(text: str, digits: int) -> int:
 
 
 def _with_point(text: str, digits: int) -> str:
-    mark = max(text.rfind("."), text.rfind(","))
-    if mark < 0:
-        return text
-    head, tail = text[:mark], text[mark + 1 :]
-    both = "." in text and "," in text
-    repeated = text.count(text[mark]) > 1
-    groups = len(tail) == 3 and (repeated or (text[mark] == "," and digits < 3 and not both and head != ""))
-    head = head.replace(".", "").replace(",", "")
-    return head + tail if groups else f"{head}.{tail}"
+    sign, figures = (text[:1], text[1:]) if text[:1] in "+-" else ("", text)
+    grouped = _GROUPED.match(figures)
+    if grouped and not _reads_as_decimals(figures, digits):
+        whole = figures[: grouped.start("decimals") - 1] if grouped["decimals"] else figures
+        return f"{sign}{re.sub('[.,]', '', whole)}.{grouped['decimals'] or ''}"
+    return text.replace(",", ".")
+
+
+def _reads_as_decimals(figures: str, digits: int) -> bool:
+    """``1.234`` alone: a point before three figures groups nothing in English; with three decimals, nor does a comma."""
+    marks = re.sub(r"\d", "", figures)
+    return marks == "." or (marks == "," and digits >= 3)
 
 
 def say_money(minor: int, currency: str, whole: bool = False) -> str:

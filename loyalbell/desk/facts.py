@@ -6,6 +6,7 @@ from datetime import datetime
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
+from loyalbell.core.messages.mail import one_line
 from loyalbell.core.timing import local_day, whole_days_between
 from loyalbell.store.tables import Companion, Order, Person, Shop
 
@@ -52,4 +53,5 @@ def _facts(
         day = local_day(last_order, shop.zone)
         facts["last_order_on"] = f"{day.day} {day:%B}"
         facts["days_since_order"] = whole_days_between(last_order, now, shop.zone)
-    return {name: value for name, value in facts.items() if value not in (None, "")}
+    clean = {name: one_line(value) if isinstance(value, str) else value for name, value in facts.items()}
+    return {name: value for name, value in clean.items() if value not in (None, "")}

@@ -15,6 +15,7 @@ from sqlalchemy.orm import Session
 
 from loyalbell.channels.base import Outcome, Outgoing, Sender
 from loyalbell.core.care import SendFacts, first_refusal
+from loyalbell.core.messages.email import CompiledEmail
 from loyalbell.core.messages.fields import FieldProblem
 from loyalbell.desk.desk import Desk
 from loyalbell.desk.facts import field_facts
@@ -23,7 +24,7 @@ from loyalbell.store.consent import address_of, consent_now, suppressed_addresse
 from loyalbell.store.load_ledger import raise_version
 from loyalbell.store.tables import Campaign, Person, Shop, Suppression, Touch
 
-BATCH = 100
+BATCH = 50
 WAITS = (timedelta(minutes=5), timedelta(minutes=30), timedelta(hours=2), timedelta(hours=8))
 HARD_BOUNCE = "hard bounce"
 
@@ -72,6 +73,7 @@ def _ready(session: Session, touches: Sequence[Touch], shop: Shop, now: datetime
     people = {person.id: person for person in session.scalars(select(Person).where(Person.id.in_(ids)))}
     care = send_facts(session, list(people.values()), "email", now)
     fields = field_facts(session, list(people.values()), shop, now)
+    emails: dict[int, CompiledEmail] = {}
     ready = []
     for touch in touches:
         cause = first_refusal(care[touch.person_id])
@@ -80,8 +82,10 @@ def _ready(session: Session, touches: Sequence[Touch], shop: Shop, now: datetime
             continue
         touch.address = care[touch.person_id].address
         try:
-            email = compiled_version(session, touch.message_version_id)
-            filled = fill_for_touch(email, fields[touch.person_id], touch, shop)
+            version = touch.message_version_id
+            if version not in emails:
+                emails[version] = compiled_version(session, version)
+            filled = fill_for_touch(emails[version], fields[touch.person_id], touch, shop)
             content = mail_for(touch, people[touch.person_id], filled, shop, now)
         except (FieldProblem, ValueError) as problem:
             _withhold(touch, "not filled", str(problem))

@@ -37,7 +37,9 @@ class PostRoomStore:
     def __init__(self, data: Path) -> None:
         self._lock = Lock()
         self._connection = sqlite3.connect(data / "post_room.sqlite3", check_same_thread=False)
-        self._connection.executescript("PRAGMA journal_mode=WAL; PRAGMA busy_timeout=30000;" + SCHEMA)
+        self._connection.executescript(
+            "PRAGMA journal_mode=WAL; PRAGMA synchronous=OFF; PRAGMA busy_timeout=30000;" + SCHEMA
+        )
 
     def _query(self, sql: str, values: tuple[Any, ...] = ()) -> list[tuple[Any, ...]]:
         with self._lock:

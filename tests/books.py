@@ -1,0 +1,160 @@
+"""Small worlds for tests: a shop in a scratch folder, and ledgers from plain lists."""
+
+import shutil
+import tempfile
+import unittest
+from collections.abc import Iterable, Sequence
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
+
+import numpy as np
+
+from loyalbell.channels.base import Outcome, Outgoing
+from loyalbell.core.ledger import NEVER, Consents, Ledger, Orders, People, Suppressions
+from loyalbell.core.messages.content import Button, EmailContent, Text
+from loyalbell.demo.letters import lapsed
+from loyalbell.desk import messages, segments
+from loyalbell.desk.desk import Desk
+from loyalbell.desk.setting_up import ShopForm, open_shop
+from loyalbell.store.load_ledger import raise_version
+from loyalbell.store.tables import ConsentEntry, Order, Person
+
+NOW = datetime(2026, 5, 12, 13, 40, tzinfo=UTC)
+ZONE = "America/New_York"
+SHOP = ShopForm(
+    "Test Shop",
+    ZONE,
+    "USD",
+    "US",
+    "1 Test Row",
+    "http://127.0.0.1:1",
+    "Ida",
+    "ida@shop.example",
+    "127.0.0.1",
+    1,
+)
+
+
+class StillClock:
+    """A clock that a test moves."""
+
+    def __init__(self, instant: datetime = NOW) -> None:
+        self.instant = instant
+
+    def now(self) -> datetime:
+        return self.instant
+
+    def move_on(self, step: timedelta) -> None:
+        self.instant += step
+
+
+class DeskCase(unittest.TestCase):
+    """A desk with an empty shop in a folder of its own."""
+
+    def setUp(self) -> None:
+        self.folder = Path(tempfile.mkdtemp(prefix="loyalbell-test-"))
+        self.clock = StillClock()
+        self.desk = Desk(self.folder, self.clock)
+        open_shop(self.desk, SHOP, "Ida", "ida@shop.example", "a long password")
+        self.addCleanup(shutil.rmtree, self.folder, ignore_errors=True)
+        self.addCleanup(self.desk.close)
+
+    def add_person(
+        self, email: str | None = "ann@example.com", consent: str = "agreed", **facts: object
+    ) -> int:
+        with self.desk.book.writing() as session:
+            person = Person(email=email, joined_at=NOW - timedelta(days=400), **facts)
+            session.add(person)
+            session.flush()
+            if consent != "never asked":
+                session.add(
+                    ConsentEntry(
+                        person_id=person.id,
+                        channel="email",
+                        state=consent,
+                        at=NOW - timedelta(days=300),
+                        source="test",
+                    )
+                )
+            raise_version(session, "people", "consents")
+            return person.id
+
+    def add_order(self, person_id: int, days_ago: float, money: int = 1_000, **facts: object) -> int:
+        with self.desk.book.writing() as session:
+            order = Order(
+                person_id=person_id,
+                placed_at=self.clock.now() - timedelta(days=days_ago),
+                total_minor=money,
+                refunded_minor=facts.pop("refunded_minor", 0),
+                currency="USD",
+                **facts,
+            )
+            session.add(order)
+            session.flush()
+            raise_version(session, "orders")
+            return order.id
+
+    def lapsed_segment(self, days: int = 60) -> int:
+        return segments.keep(self.desk, None, f"Lapsed {days}", lapsed(days), "Ida")
+
+    def letter(self, name: str = "Hello", text: str = 'Hi {{ first_name | default: "there" }}') -> int:
+        content = EmailContent(
+            subject=text,
+            preview="p",
+            letterhead=messages.letterheads(self.desk)[0].id,
+            blocks=[Text(text=text), Button(label="Look", url="https://shop.example/a?b=1&c=2")],
+        )
+        return messages.keep(self.desk, None, name, content, "Ida")
+
+
+class FakeSender:
+    """Keeps what it was handed, and says what it was told to say."""
+
+    def __init__(self, result: str = "accepted", words: str = "250 OK", known: bool | None = None) -> None:
+        self.handed: list[Outgoing] = []
+        self.result, self.words, self.known = result, words, known
+
+    def send(self, batch: Sequence[Outgoing]) -> list[Outcome]:
+        self.handed += batch
+        return [Outcome(message.touch_id, self.result, self.words) for message in batch]
+
+    def knows(self, message_id: str) -> bool | None:
+        return self.known
+
+
+def ledger_of(
+    people: int,
+    orders: Iterable[tuple[int, int, int, int, int | None, int | None, int]],
+    consents: Iterable[tuple[int, int, int, int]] = (),
+    joined: Sequence[int] | None = None,
+) -> Ledger:
+    """Orders are (person, at, department, money, void_at, refunded_at, refunded)."""
+    rows = sorted(orders, key=lambda order: order[1])
+    table = np.array(
+        [
+            [p, at, d, m, NEVER if v is None else v, NEVER if r is None else r, back]
+            for p, at, d, m, v, r, back in rows
+        ],
+        dtype=np.int64,
+    ).reshape(-1, 7)
+    said = np.array(sorted(consents, key=lambda entry: entry[3]), dtype=np.int64).reshape(-1, 4)
+    never = np.full(people, NEVER)
+    empty = np.zeros(0, dtype=np.int64)
+    small = [table[:, at].astype(np.int32) for at in (0, 2)]
+    return Ledger(
+        zone=ZONE,
+        currency="USD",
+        departments={1: "Shop", 2: "Café"},
+        people=People(
+            np.arange(1, people + 1),
+            np.array(joined if joined is not None else [-(2**40)] * people, dtype=np.int64),
+            never,
+            never,
+            np.ones((people, 3), dtype=np.bool_),
+        ),
+        orders=Orders(small[0], table[:, 1], small[1], table[:, 3], table[:, 4], table[:, 5], table[:, 6]),
+        consents=Consents(
+            said[:, 0].astype(np.int32), said[:, 1].astype(np.int32), said[:, 2].astype(np.int32), said[:, 3]
+        ),
+        suppressions=Suppressions(empty.astype(np.int32), empty.astype(np.int32), empty, empty),
+    )
