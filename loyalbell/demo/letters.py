@@ -151,9 +151,7 @@ def _last_campaign(session: Session, at: datetime, rng: Random) -> None:
             select(Order.person_id, Order.placed_at)
             .where(Order.placed_at > at, Order.placed_at < at + timedelta(days=5))
             .order_by(Order.placed_at.desc())
-        )
-        .tuples()
-        .all()
+        ).all()
     )
     touches, events = [], []
     for number, (person_id, address) in enumerate(people, start=1):
@@ -174,9 +172,7 @@ def _left_out(
     said = dict(
         session.execute(
             select(ConsentEntry.person_id, ConsentEntry.state).where(ConsentEntry.channel == "email")
-        )
-        .tuples()
-        .all()
+        ).all()
     )
     people = session.execute(
         select(Person.id, Person.email)

@@ -161,7 +161,7 @@ def _diary(session: Session, person_id: int, currency: str) -> list[DiaryEntry]:
 
 
 def _order_entries(session: Session, person_id: int, currency: str) -> list[DiaryEntry]:
-    departments = dict(session.execute(select(Department.id, Department.name)).tuples().all())
+    departments = dict(session.execute(select(Department.id, Department.name)).all())
     lines: dict[int, list[str]] = {}
     for order_id, quantity, name in session.execute(
         select(OrderLine.order_id, OrderLine.quantity, Item.name)

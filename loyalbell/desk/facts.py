@@ -21,18 +21,14 @@ def field_facts(
             select(Order.person_id, func.max(Order.placed_at))
             .where(Order.person_id.in_(ids), Order.cancelled_at.is_(None), Order.placed_at <= now)
             .group_by(Order.person_id)
-        )
-        .tuples()
-        .all()
+        ).all()
     )
     companions = dict(
         session.execute(
             select(Companion.person_id, Companion.name)
             .where(Companion.person_id.in_(ids))
             .order_by(Companion.id.desc())
-        )
-        .tuples()
-        .all()
+        ).all()
     )
     return {
         person.id: _facts(person, shop, last.get(person.id), companions.get(person.id), now)

@@ -115,9 +115,7 @@ def _campaigns(session: Session) -> list[tuple[Campaign, int, int, int]]:
                 .join(Touch, Touch.id == TouchEvent.touch_id)
                 .where(own)
                 .group_by(TouchEvent.kind)
-            )
-            .tuples()
-            .all()
+            ).all()
         )
         found.append((campaign, reached, counts.get("opened", 0), counts.get("clicked", 0)))
     return found
@@ -150,9 +148,7 @@ def _campaign_needs(session: Session, campaign: Campaign) -> list[Need]:
             select(Touch.state, func.count())
             .where(Touch.origin_kind == "campaign", Touch.origin_id == campaign.id)
             .group_by(Touch.state)
-        )
-        .tuples()
-        .all()
+        ).all()
     )
     link, needs = f"/results/{campaign.id}", []
     if counts.get("unsure"):

@@ -51,7 +51,7 @@ def load_ledger(reader: Reader, old: Ledger | None = None, stale: Iterable[str] 
     return Ledger(
         zone=shop.zone,
         currency=shop.currency,
-        departments=dict(reader.execute(select(Department.id, Department.name)).tuples().all()),
+        departments=dict(reader.execute(select(Department.id, Department.name)).all()),
         people=people,
         orders=_orders(reader, people) if "orders" in parts or old is None else old.orders,
         consents=_consents(reader, people) if "consents" in parts or old is None else old.consents,

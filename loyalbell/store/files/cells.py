@@ -52,7 +52,8 @@ class CellReader(dict[str, Any]):
 def plain_cell(text: str) -> str:
     """The cell without outer white space and without an apostrophe that guards a formula."""
     text = text.strip()
-    return text[1:] if text[:1] == "'" and text[1:2] in ("=", "+", "-", "@") else text
+    guards = text[:1] == "'" and text[1:].lstrip()[:1] in ("=", "+", "-", "@")
+    return text[1:].strip() if guards else text
 
 
 class Words(CellReader):

@@ -77,9 +77,9 @@ class Known:
 def load_known(session: Session) -> Known:
     known = Known()
     known.by_id = dict(
-        session.execute(select(ExternalId.value, ExternalId.person_id).where(ExternalId.source == SOURCE))
-        .tuples()
-        .all()
+        session.execute(
+            select(ExternalId.value, ExternalId.person_id).where(ExternalId.source == SOURCE)
+        ).all()
     )
     for person_id, email, phone in session.execute(select(Person.id, Person.email, Person.phone)):
         known.add({"email": email, "phone": phone}, person_id)

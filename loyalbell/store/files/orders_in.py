@@ -113,7 +113,7 @@ class OrdersIn:
                 progress(row.number)
                 chunk = []
         self._take(chunk, refused)
-        if self.draft.bad and self.draft.has_lines:
+        if self.draft.bad:
             self._refuse_companions(rows(), refused)
         self.writer.finish(refused.outcome.counts)
         return refused.outcome

@@ -84,7 +84,7 @@ class OrdersWrite:
         return sums
 
     def _number_departments(self) -> None:
-        rows = self.session.execute(select(Department.name, Department.id)).tuples().all()
+        rows = self.session.execute(select(Department.name, Department.id)).all()
         self.departments: dict[str, int] = dict(rows)
         named = [*self.draft.department, *(facts[3] for facts in self.draft.item_facts.values())]
         for name in dict.fromkeys(name for name in named if name):

@@ -35,9 +35,10 @@ class Outcome:
 
 def guarded(cell: str) -> str:
     """A cell that a spreadsheet program will not run as a formula."""
-    if cell[:1] in ("=", "@", "\t", "\r"):
+    start = cell.lstrip()
+    if start[:1] in ("=", "@"):
         return "'" + cell
-    if cell[:1] in ("+", "-") and not cell[1:].replace(" ", "").replace(".", "").replace(",", "").isdigit():
+    if start[:1] in ("+", "-") and not start[1:].replace(" ", "").replace(".", "").replace(",", "").isdigit():
         return "'" + cell
     return cell
 

@@ -1,0 +1,218 @@
+"""The whole path in a real browser: files in, a segment, a letter, a campaign, the post room, the results."""
+
+import json
+import shutil
+import unittest
+from pathlib import Path
+
+from selenium.webdriver.common.by import By
+from selenium.webdriver.common.keys import Keys
+from selenium.webdriver.remote.webelement import WebElement
+
+from loyalbell.demo.shop import OWNER, build_demo
+from tests.browser.driver import Application, open_browser, scratch_folder, sign_in, wait_for
+
+AXE = (Path(__file__).parent / "vendor/axe-core/axe.min.js").read_text()
+EXAMPLES = Path(__file__).resolve().parents[2] / "loyalbell/demo/files"
+PAGES = (
+    "/ /customers /customers/1 /segments /segments/1 /segments/1/people /messages /messages/1 /campaigns /campaigns/new "
+    "/results /results/1 /imports /post-room /settings /log /search?q=spring"
+).split()
+
+
+class BrowserCase(unittest.TestCase):
+    @classmethod
+    def setUpClass(cls) -> None:
+        cls.folder = scratch_folder()
+        build_demo(cls.folder, people=250).close()
+        cls.application = Application(cls.folder, OWNER[1:])
+        cls.address = cls.application.start()
+        cls.browser = open_browser()
+        sign_in(cls.browser, cls.address)
+
+    @classmethod
+    def tearDownClass(cls) -> None:
+        cls.browser.quit()
+        cls.application.stop()
+        shutil.rmtree(cls.folder, ignore_errors=True)
+
+    def go(self, path: str) -> None:
+        self.browser.get(self.address + path)
+
+    def find(self, css: str) -> WebElement:
+        return wait_for(
+            lambda: next(
+                (e for e in self.browser.find_elements(By.CSS_SELECTOR, css) if e.is_displayed()), None
+            )
+        )
+
+    def text(self, css: str) -> str:
+        return self.find(css).text
+
+    def quiet(self) -> None:
+        """The browser had nothing to complain of: no script error, no broken policy."""
+        bad = [entry for entry in self.browser.get_log("browser") if entry["level"] == "SEVERE"]
+        self.assertEqual(bad, [])
+
+
+class WalkingPath(BrowserCase):
+    def bring_in(self, kind: str) -> None:
+        self.go("/imports")
+        self.find(f"#kind-{kind}").click()
+        self.find("#file").send_keys(str(EXAMPLES / f"new-{kind}.csv"))
+        self.find(".btn-act").click()
+        self.find(".rail .btn-act").click()
+        self.find(".rail .note-good")
+
+    def test_from_two_files_to_an_order_that_came_of_it(self) -> None:
+        self.bring_in("customers")
+        self.assertIn("6", self.text(".rail dd"))
+        self.bring_in("orders")
+        segment, people = self.cut_a_segment()
+        message = self.write_a_letter()
+        results = self.send_it(segment, message, people)
+        self.be_the_customer(results)
+        self.go("/")
+        self.assertIn("May path", self.text("main"))
+        self.quiet()
+
+    def cut_a_segment(self) -> tuple[str, int]:
+        self.go("/segments/new")
+        self.find(".title-input").send_keys("Away 50 days")
+        before = int(self.text("#count-2").replace(",", ""))
+        self.find("#words-1-period").click()
+        days = self.find('[name="1.days"]')
+        days.send_keys(Keys.BACKSPACE * 3, "50")
+        wait_for(lambda: self.text("#words-1-period") == "in the last 50 days")
+        self.assertGreaterEqual(int(self.text("#count-2").replace(",", "")), before)
+        days.send_keys(Keys.ENTER)
+        add = self.find(".add-line")
+        add.send_keys("reached email", Keys.ENTER)
+        wait_for(lambda: self.browser.find_elements(By.ID, "count-3"))
+        people = int(self.text("#rail .figure").replace(",", ""))
+        self.find(".title-row .btn-act").click()
+        wait_for(lambda: "saved=yes" in self.browser.current_url)
+        segment = self.browser.current_url.split("/")[-1].split("?")[0]
+        return segment, people
+
+    def write_a_letter(self) -> str:
+        self.go("/messages/new")
+        self.find(".title-input").send_keys("Come by")
+        self.find("#subject").send_keys("We miss you")
+        self.find(".block[data-kind=text] .written").send_keys("It has been a while, ")
+        self.find(".block[data-kind=text] .tools [data-bs-toggle]").click()
+        self.find(".block[data-kind=text] .insert-now").click()
+        plus = self.browser.find_elements(By.CSS_SELECTOR, "#blocks .plus > button")[-1]
+        plus.click()
+        self.find(".plus [data-add=button]").click()
+        self.find(".button-label").send_keys("See us")
+        self.find("input.url").send_keys("https://otterby.example/see")
+        wait_for(lambda: "We miss you" in self.text("#rail"))
+        wait_for(lambda: "Fine:" in self.text("#rail") or "preview line" in self.text("#rail"))
+        nameless = next(
+            b for b in self.browser.find_elements(By.CSS_SELECTOR, "[data-reader]") if "no name" in b.text
+        )
+        nameless.click()
+        wait_for(lambda: self.find('[data-reader][aria-pressed="true"]').text.endswith("no name on file"))
+        frame = self.find(".phone iframe")
+        self.browser.switch_to.frame(frame)
+        wait_for(lambda: "It has been a while, there" in self.browser.find_element(By.TAG_NAME, "body").text)
+        self.browser.switch_to.default_content()
+        self.find(".title-row .btn-act").click()
+        wait_for(lambda: "saved=yes" in self.browser.current_url)
+        message = self.browser.current_url.split("/")[-1].split("?")[0]
+        return message
+
+    def send_it(self, segment: str, message: str, people: int) -> str:
+        self.go(f"/campaigns/new?segment={segment}&message={message}")
+        self.find("#name").send_keys("May path")
+        self.find(".btn-act").click()
+        self.assertIn(f"Send to {people:,} people", self.text(".btn-act"))
+        self.find(".btn-act").click()
+        wait_for(lambda: "· sent" in self.text(".title-row"), 60)
+        self.assertEqual(len(set(self.application.running.store.recipients())), people)
+        self.assertEqual(len(self.application.running.store.recipients()), people)
+        results = self.browser.current_url
+        return results
+
+    def be_the_customer(self, results: str) -> None:
+        self.go("/post-room")
+        self.find("tbody a").click()
+        self.browser.switch_to.frame(self.find(".mail-frame"))
+        links = {a.text: a.get_attribute("href") for a in self.browser.find_elements(By.TAG_NAME, "a")}
+        self.browser.switch_to.default_content()
+        mail = self.browser.current_url
+        self.find(".rail .btn-act").click()
+        self.find(".note-good")
+        self.assertEqual(self.figure(results, "Opened"), 1)
+        self.assertEqual(self.figure(results, "Ordered"), 0)
+        self.browser.get(links["See us"])
+        self.assertIn("https://otterby.example/see", self.text("main"))
+        self.browser.get(mail)
+        self.find(".rail .btn-act").click()
+        self.find(".note-good")
+        self.browser.get(links["Unsubscribe from our emails"])
+        self.find(".btn-act").click()
+        self.assertIn("You are unsubscribed", self.text("main"))
+        for figure in ("Clicked", "Ordered", "Unsubscribed"):
+            self.assertEqual(self.figure(results, figure), 1, figure)
+
+    def figure(self, page: str, name: str) -> int:
+        self.browser.get(page)
+        tiles = self.browser.find_elements(By.CSS_SELECTOR, "a.tile")
+        tile = next(tile for tile in tiles if tile.text.startswith(name))
+        return int(tile.find_element(By.CSS_SELECTOR, ".figure").text.replace(",", ""))
+
+    def test_the_clock_moves_only_when_moved(self) -> None:
+        self.go("/")
+        self.assertIn("Tue 12 May, 9:40", self.text(".bar"))
+        self.find(".bar .right .dropdown > button").click()
+        self.find('[name=step][value="day"]').click()
+        wait_for(lambda: "Wed 13 May, 9:40" in self.text(".bar"))
+
+    def test_keys(self) -> None:
+        self.go("/")
+        body = self.browser.find_element(By.TAG_NAME, "body")
+        body.send_keys("g", "s")
+        wait_for(lambda: self.browser.current_url.endswith("/segments"))
+        self.browser.find_element(By.TAG_NAME, "body").send_keys("?")
+        self.assertIn("Keys", self.text("#keys"))
+
+
+class Access(BrowserCase):
+    def test_axe_finds_nothing_serious(self) -> None:
+        """WCAG 2.2 AA as far as axe-core can tell."""
+        for path in PAGES:
+            with self.subTest(path):
+                self.go(path)
+                self.browser.execute_script(AXE)
+                found = self.browser.execute_async_script(
+                    "axe.run(document, {iframes: false}).then(arguments[arguments.length - 1])"
+                )
+                serious = [
+                    (
+                        v["id"],
+                        [node["target"] for node in v["nodes"]][:3],
+                        [node.get("failureSummary", "")[:200] for node in v["nodes"]][:1],
+                    )
+                    for v in found["violations"]
+                    if v["impact"] in ("serious", "critical")
+                ]
+                self.assertEqual(serious, [], json.dumps(serious))
+                self.quiet()
+
+    def test_nothing_sticks_out_on_a_narrow_window(self) -> None:
+        self.browser.execute_cdp_cmd(
+            "Emulation.setDeviceMetricsOverride",
+            {"width": 390, "height": 800, "deviceScaleFactor": 1, "mobile": False},
+        )
+        for path in ("/", "/segments/1", "/messages/1", "/results/1", "/imports"):
+            with self.subTest(path):
+                self.go(path)
+                self.assertLessEqual(
+                    self.browser.execute_script("return document.documentElement.scrollWidth"), 391
+                )
+        self.browser.execute_cdp_cmd(
+            "Emulation.setDeviceMetricsOverride",
+            {"width": 1280, "height": 800, "deviceScaleFactor": 1, "mobile": False},
+        )

@@ -1,0 +1,229 @@
+import io
+import re
+import shutil
+import tempfile
+import unittest
+from pathlib import Path
+
+from fastapi.testclient import TestClient
+from sqlalchemy import select
+
+from loyalbell.channels.post_room.store import PostRoomStore
+from loyalbell.demo.shop import OWNER, build_demo
+from loyalbell.desk.desk import Desk
+from loyalbell.store.tables import ConsentEntry, Touch
+from loyalbell.web.app import create_app
+
+PAGES = (
+    "/ /customers /customers?q=wren /customers/1 /segments /segments/new /segments/1 /segments/1/people /messages /messages/new "
+    "/messages/1 /campaigns /campaigns/new /results /results/1 /results/1?figure=opened /imports /post-room /settings /log /search?q=a"
+).split()
+OUTSIDE = re.compile(r"""(?:src|href|action)\s*=\s*["'](https?:)?//""")
+
+
+class PagesCase(unittest.TestCase):
+    @classmethod
+    def setUpClass(cls) -> None:
+        cls.folder = Path(tempfile.mkdtemp(prefix="loyalbell-test-"))
+        cls.desk = build_demo(cls.folder, people=200)
+        cls.room = PostRoomStore(cls.folder)
+        cls.app = create_app(cls.desk, None, cls.room, OWNER[1:])
+
+    @classmethod
+    def tearDownClass(cls) -> None:
+        cls.room.close()
+        cls.desk.close()
+        shutil.rmtree(cls.folder, ignore_errors=True)
+
+    def setUp(self) -> None:
+        self.client = TestClient(self.app, raise_server_exceptions=False)
+        self.addCleanup(self.client.close)
+
+    def token(self, page: str) -> str:
+        found = re.search(r'name="_csrf" value="([^"]+)"', page)
+        assert found
+        return found[1]
+
+    def sign_in(self) -> str:
+        form = {
+            "_csrf": self.token(self.client.get("/sign-in").text),
+            "email": OWNER[1],
+            "password": OWNER[2],
+            "next": "/",
+        }
+        page = self.client.post("/sign-in", data=form)
+        self.assertEqual(page.status_code, 200)
+        return self.token(page.text)
+
+
+class Pages(PagesCase):
+    def test_every_page_shows_under_a_strict_policy_with_nothing_from_outside(self) -> None:
+        self.sign_in()
+        for path in PAGES:
+            with self.subTest(path):
+                page = self.client.get(path)
+                self.assertEqual(page.status_code, 200)
+                policy = page.headers["Content-Security-Policy"]
+                self.assertIn("script-src 'self';", policy)
+                self.assertNotIn("unsafe", policy)
+                self.assertIsNone(OUTSIDE.search(page.text))
+                self.assertNotIn(" style=", page.text)
+                self.assertLessEqual(page.text.count("btn-act"), 1)
+
+    def test_nobody_sees_anything_before_signing_in(self) -> None:
+        for path in PAGES:
+            answer = self.client.get(path, follow_redirects=False)
+            self.assertEqual(answer.status_code, 303, path)
+            self.assertTrue(answer.headers["location"].startswith("/sign-in"))
+        self.assertEqual(
+            self.client.post("/segments/read", headers={"HX-Request": "true"}).headers["HX-Redirect"],
+            "/sign-in?next=/segments/read",
+        )
+
+    def test_a_write_needs_the_token(self) -> None:
+        token = self.sign_in()
+        for data in ({}, {"_csrf": "x" * len(token)}):
+            answer = self.client.post("/switch", data=data | {"ringing": "0"})
+            self.assertEqual(answer.status_code, 403)
+            self.assertIn("out of date", answer.text)
+        self.assertTrue(self.desk.the_shop().ringing)
+
+    def test_wrong_password_and_other_places_to_go(self) -> None:
+        form = {
+            "_csrf": self.token(self.client.get("/sign-in").text),
+            "email": OWNER[1],
+            "password": "wrong",
+            "next": "/",
+        }
+        self.assertEqual(self.client.post("/sign-in", data=form).status_code, 422)
+        form |= {"password": OWNER[2], "next": "//evil.example"}
+        answer = self.client.post("/sign-in", data=form, follow_redirects=False)
+        self.assertEqual(answer.headers["location"], "/")
+
+    def test_what_is_not_here_says_so_in_our_look(self) -> None:
+        self.sign_in()
+        for path in (
+            "/nothing",
+            "/customers/999999",
+            "/customers/x",
+            "/segments/99",
+            "/results/99",
+            "/post-room/9",
+            "/u/none",
+            "/l/none/0",
+            "/imports/9",
+        ):
+            with self.subTest(path):
+                page = self.client.get(path)
+                self.assertEqual(page.status_code, 404)
+                self.assertIn("loyalbell.css", page.text)
+
+    def test_a_rule_is_read_as_it_is_typed(self) -> None:
+        headers = {"X-CSRF-Token": self.sign_in()}
+        form = {
+            "match": "all",
+            "line": "0",
+            "0.about": "orders",
+            "0.act": "ordered",
+            "0.comparison": "at least",
+            "0.value": "1",
+            "0.department": "",
+            "0.period": "last days",
+        }
+        good = self.client.post("/segments/read", data=form | {"0.days": "60"}, headers=headers)
+        self.assertIn("in the last 60 days", good.text)
+        for days in ("0", "-3", "many", "", "99999999999999999999"):
+            bad = self.client.post("/segments/read", data=form | {"0.days": days}, headers=headers)
+            self.assertIn("Line 1: give a number of days", bad.text)
+
+    def test_an_empty_or_broken_file_says_what_to_do(self) -> None:
+        token = self.sign_in()
+        for content, words in (
+            (b"", "empty"),
+            (b"PK\x03\x04", "Save it as CSV"),
+            (b"a,a\n1,2\n", "Rename one"),
+        ):
+            answer = self.client.post(
+                "/imports",
+                data={"_csrf": token, "kind": "customers"},
+                files={"file": ("x.csv", io.BytesIO(content))},
+            )
+            self.assertEqual(answer.status_code, 422)
+            self.assertIn(words, answer.text)
+
+
+class Customers(PagesCase):
+    """What customers reach, without a session."""
+
+    def a_token(self) -> tuple[str, int]:
+        with self.desk.book.reading() as session:
+            touch = session.scalars(
+                select(Touch).where(Touch.state == "sent").order_by(Touch.id.desc())
+            ).first()
+            assert touch
+            return touch.token, touch.person_id
+
+    def state(self, person_id: int) -> str:
+        with self.desk.book.reading() as session:
+            query = select(ConsentEntry.state).where(
+                ConsentEntry.person_id == person_id, ConsentEntry.channel == "email"
+            )
+            return session.scalars(query.order_by(ConsentEntry.id.desc())).first() or ""
+
+    def test_looking_refuses_nothing_and_one_press_does(self) -> None:
+        """RFC 8058 section 3: a GET must not act; a POST of List-Unsubscribe=One-Click must, without a cookie."""
+        token, person = self.a_token()
+        self.assertEqual(self.client.get(f"/u/{token}").status_code, 200)
+        self.assertEqual(self.state(person), "agreed")
+        self.assertEqual(
+            self.client.post(f"/u/{token}", data={"List-Unsubscribe": "One-Click"}).status_code, 200
+        )
+        self.assertEqual(self.state(person), "refused")
+        self.client.post(f"/u/{token}/stay")
+        self.assertEqual(self.state(person), "agreed")
+
+    def test_pixel_and_link(self) -> None:
+        token, _ = self.a_token()
+        pixel = self.client.get(f"/o/{token}.gif")
+        self.assertEqual((pixel.status_code, pixel.content[:6]), (200, b"GIF89a"))
+        self.assertIn("https://otterby.example/groom", self.client.get(f"/l/{token}/0").text)
+
+
+class FirstDay(unittest.TestCase):
+    def test_an_empty_folder_asks_for_the_shop_and_every_page_shows_with_nothing_in_it(self) -> None:
+        with tempfile.TemporaryDirectory() as folder:
+            desk = Desk(Path(folder))
+            with TestClient(create_app(desk)) as client:
+                page = client.get("/")
+                self.assertIn("first day", page.text)
+                token = re.search(r'name="_csrf" value="([^"]+)"', page.text)[1]
+                form = {
+                    "_csrf": token,
+                    "name": "Corner",
+                    "postal_address": "1 Row",
+                    "zone": "Nowhere",
+                    "currency": "USD",
+                    "country": "US",
+                    "owner": "Al",
+                    "email": "al@corner.example",
+                    "password": "long enough",
+                }
+                self.assertIn("not a time zone", client.post("/first-day", data=form).text)
+                self.assertIn("Al.", client.post("/first-day", data=form | {"zone": "Europe/London"}).text)
+                for path in (
+                    "/",
+                    "/customers",
+                    "/segments",
+                    "/segments/new",
+                    "/messages",
+                    "/messages/new",
+                    "/campaigns",
+                    "/campaigns/new",
+                    "/results",
+                    "/imports",
+                    "/log",
+                    "/settings",
+                ):
+                    self.assertEqual(client.get(path).status_code, 200, path)
+                self.assertEqual(client.get("/post-room").status_code, 404)
+            desk.close()
