@@ -1,0 +1,27 @@
+"""``make bench``: prints what was measured beside what is to be reached."""
+
+from rich.console import Console
+from rich.table import Table
+
+from bench import book_in, segment_count
+from bench.measure import say
+
+
+def main() -> None:
+    table = Table("what", "size", "ours", "the other", "ratio", "to reach", "", title="Measured in this run")
+    for part in (segment_count, book_in):
+        for line in part.lines():
+            against = f"{say(line.other)} ({line.against})"
+            table.add_row(
+                line.what,
+                line.size,
+                say(line.ours),
+                against,
+                f"{line.ratio:.2f}",
+                line.reach,
+                "reached" if line.holds else "NOT reached",
+            )
+    Console(width=140).print(table)
+
+
+main()

@@ -1,0 +1,151 @@
+"""Loading the ledger and importing orders, against what sqlite3 does with the same rows and no more."""
+
+import csv
+import shutil
+import sqlite3
+import tempfile
+from datetime import timedelta
+from pathlib import Path
+from random import Random
+
+from bench.measure import Line, median, once
+from bench.segment_count import ORDERS, PEOPLE
+from loyalbell.demo.shop import NOW, ZONE
+from loyalbell.desk import importing
+from loyalbell.desk.desk import Desk
+from loyalbell.desk.setting_up import ShopForm, open_shop
+from loyalbell.store.database import BOOK_FILE
+from loyalbell.store.load_ledger import load_ledger
+from loyalbell.store.tables import ImportRun
+
+LINES = 1_000_000
+SHOP = ShopForm("Bench", ZONE, "USD", "US", "1 Row", "http://x", "B", "b@bench.example", "127.0.0.1", 25)
+RAW = (
+    "SELECT person_id, placed_at, coalesce(department_id, 0), total_minor, coalesce(cancelled_at, 0), "
+    "coalesce(refunded_at, 0), refunded_minor FROM orders"
+)
+
+
+def new_book(folder: Path, people: int) -> Desk:
+    desk = Desk(folder)
+    open_shop(desk, SHOP, "B", "b@bench.example", "a long password")
+    with sqlite3.connect(folder / BOOK_FILE) as connection:
+        connection.executemany(
+            "INSERT INTO person (id, email) VALUES (?, ?)",
+            ((i, f"p{i}@example.com") for i in range(1, people + 1)),
+        )
+        connection.executemany(
+            "INSERT INTO external_id (source, value, person_id) VALUES ('import', ?, ?)",
+            ((f"C{i}", i) for i in range(1, people + 1)),
+        )
+    connection.close()
+    return desk
+
+
+def load_line(folder: Path) -> Line:
+    desk, rng = new_book(folder, PEOPLE), Random(1)
+    connection = sqlite3.connect(folder / BOOK_FILE)
+    now = int(NOW.timestamp())
+    rows = ((rng.randint(1, PEOPLE), now - rng.randrange(10**8), 1_000) for _ in range(ORDERS))
+    with connection:
+        connection.executemany(
+            "INSERT INTO orders (person_id, placed_at, total_minor, refunded_minor, currency) VALUES (?, ?, ?, 0, 'USD')",
+            rows,
+        )
+
+    def ours() -> None:
+        with desk.book.reading() as session:
+            load_ledger(session)
+
+    def raw() -> None:
+        connection.execute("SELECT id, email FROM person").fetchall()
+        connection.execute(RAW).fetchall()
+
+    mine, other = median(ours, 3), median(raw, 3)
+    connection.close()
+    desk.close()
+    return Line(
+        "ledger from SQLite",
+        "200k people, 2M orders",
+        mine,
+        other,
+        "sqlite3 fetchall",
+        "1.5 at most",
+        mine <= 1.5 * other,
+    )
+
+
+def write_file(path: Path, people: int) -> None:
+    rng, items = Random(2), [f"Item {number}" for number in range(300)]
+    with path.open("w", newline="") as file:
+        writer = csv.writer(file)
+        writer.writerow(["order id", "customer id", "date", "department", "item", "quantity", "line total"])
+        order, left = 0, 0
+        for _ in range(LINES):
+            if not left:
+                order, left = order + 1, rng.choice((1, 2, 2, 3, 4))
+                at = (NOW - timedelta(seconds=rng.randrange(10**8))).strftime("%Y-%m-%dT%H:%M:%S")
+                start = [f"R{order}", f"C{rng.randint(1, people)}", at, rng.choice(("Shop", "Café"))]
+            left -= 1
+            writer.writerow(
+                [*start, rng.choice(items), rng.choice((1, 1, 2)), f"{rng.randrange(100, 9000) / 100:.2f}"]
+            )
+
+
+def import_line(folder: Path) -> Line:
+    people = 50_000
+    file = folder / "orders.csv"
+    write_file(file, people)
+    desk = new_book(folder / "ours", people)
+    with file.open("rb") as content:
+        run = importing.begin_import(desk, "orders", file.name, content, "bench")
+    mine = once(lambda: importing.carry_out(desk, run.id, True, lambda share, words: None))
+    with desk.book.reading() as session:
+        done = session.get_one(ImportRun, run.id)
+        assert done.state == "done" and not done.refused, done.problem
+    orders, lines = rows_of(folder / "ours" / BOOK_FILE)
+    desk.close()
+    bare_desk = new_book(folder / "bare", people)
+    bare_desk.close()
+    other = once(lambda: bare(folder / "ours" / BOOK_FILE, folder / "bare" / BOOK_FILE, orders, lines))
+    return Line(
+        "import of orders from CSV",
+        "1M lines",
+        mine,
+        other,
+        "bare executemany",
+        "2 at most",
+        mine <= 2 * other,
+    )
+
+
+def rows_of(book: Path) -> tuple[list[tuple], list[tuple]]:
+    connection = sqlite3.connect(book)
+    orders = connection.execute("SELECT * FROM orders").fetchall()
+    lines = connection.execute("SELECT * FROM order_line").fetchall()
+    connection.close()
+    return orders, lines
+
+
+def bare(ours: Path, target: Path, orders: list[tuple], lines: list[tuple]) -> None:
+    """The same rows into the same tables with their indexes, keys checked, in one transaction."""
+    connection = sqlite3.connect(target)
+    connection.executescript("PRAGMA journal_mode=WAL; PRAGMA synchronous=FULL; PRAGMA foreign_keys=ON;")
+    connection.execute("ATTACH ? AS ours", (str(ours),))
+    for table in ("import_run", "department", "item"):
+        connection.execute(f"INSERT INTO main.{table} SELECT * FROM ours.{table}")
+    connection.executemany(f"INSERT INTO orders VALUES ({', '.join('?' * len(orders[0]))})", orders)
+    connection.executemany(f"INSERT INTO order_line VALUES ({', '.join('?' * len(lines[0]))})", lines)
+    connection.commit()
+    connection.close()
+
+
+def lines() -> list[Line]:
+    found = []
+    for make in (load_line, import_line):
+        folder = Path(tempfile.mkdtemp(prefix="loyalbell-bench-"))
+        try:
+            found.append(make(folder))
+        finally:
+            shutil.rmtree(folder, ignore_errors=True)
+    return found

@@ -1,0 +1,44 @@
+"""Timing, and one row of the printed table."""
+
+import statistics
+import time
+from collections.abc import Callable
+from dataclasses import dataclass
+
+
+@dataclass(frozen=True)
+class Line:
+    """``ours`` and ``other`` in seconds; ``ratio`` is ours over the other."""
+
+    what: str
+    size: str
+    ours: float
+    other: float
+    against: str
+    reach: str
+    holds: bool
+
+    @property
+    def ratio(self) -> float:
+        return self.ours / self.other
+
+
+def median(work: Callable[[], object], runs: int = 5) -> float:
+    """Median seconds of ``runs`` runs after one that is not counted."""
+    work()
+    times = []
+    for _ in range(runs):
+        begin = time.perf_counter()
+        work()
+        times.append(time.perf_counter() - begin)
+    return statistics.median(times)
+
+
+def once(work: Callable[[], object]) -> float:
+    begin = time.perf_counter()
+    work()
+    return time.perf_counter() - begin
+
+
+def say(seconds: float) -> str:
+    return f"{seconds * 1000:,.1f} ms" if seconds < 1 else f"{seconds:,.2f} s"
