@@ -25,7 +25,13 @@ class BookTooNew(Exception):
 def _set_up_connection(connection: DBAPIConnection, _record: object) -> None:
     assert isinstance(connection, sqlite3.Connection)
     connection.isolation_level = None
-    for pragma in ("journal_mode=WAL", "foreign_keys=ON", "synchronous=FULL", "temp_store=MEMORY"):
+    for pragma in (
+        "journal_mode=WAL",
+        "foreign_keys=ON",
+        "synchronous=FULL",
+        "temp_store=MEMORY",
+        "cache_size=-98304",
+    ):
         connection.execute(f"PRAGMA {pragma}")
 
 

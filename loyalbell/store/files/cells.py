@@ -1,7 +1,7 @@
 """From the text of a cell to a value. Every reader remembers what it has read before."""
 
 import re
-from datetime import UTC, date, datetime, time
+from datetime import UTC, date, datetime, time, timedelta
 from typing import Any
 
 import phonenumbers
@@ -18,6 +18,9 @@ YES = frozenset({"yes", "y", "true", "1", "agreed", "subscribed", "on", "opted i
 NO = frozenset({"no", "n", "false", "0", "refused", "unsubscribed", "off", "opted out"})
 
 
+DAY = 86_400
+
+
 class Bad:
     """A cell that cannot be used, and why."""
 
@@ -31,18 +34,19 @@ class CellReader(dict[str, Any]):
     """Reads cells by ``reader[text]``; blank cells are ``None``, unusable ones ``Bad``."""
 
     MOST_KEPT = 200_000
+    has_bad = False
 
     def read(self, text: str) -> Any:
         raise NotImplementedError
 
     def __missing__(self, text: str) -> Any:
-        stripped = plain_cell(text)
+        stripped = text if text.isalnum() else plain_cell(text)
         value: Any = None
         if stripped:
             try:
                 value = self.read(stripped)
             except ValueError as error:
-                value = Bad(str(error))
+                value, self.has_bad = Bad(str(error)), True
         if len(self) >= self.MOST_KEPT:
             self.clear()
         self[text] = value
@@ -62,7 +66,7 @@ class Words(CellReader):
     def read(self, text: str) -> str:
         if len(text) > 2_000:
             raise ValueError(f"a text of {len(text):,} characters is too long; at most 2,000")
-        return "".join(c for c in text if c.isprintable() or c == "\n")
+        return text if text.isprintable() else "".join(c for c in text if c.isprintable() or c == "\n")
 
 
 class Money(CellReader):
@@ -103,18 +107,32 @@ class When(CellReader):
         super().__init__()
         self.zone = zone
         self.day_first = day_first
+        self._starts: dict[date, int | None] = {}
 
     def read(self, text: str) -> int:
         moment = read_moment(text, self.day_first)
+        if not 1900 <= moment.year <= 2200:
+            raise ValueError(f"“{text}” lies in the year {moment.year}")
         if isinstance(moment, datetime) and moment.tzinfo:
             instant = moment.astimezone(UTC)
         elif isinstance(moment, datetime):
-            instant = at_local(moment.date(), moment.time(), self.zone)
+            return self._local(moment)
         else:
             instant = at_local(moment, time(), self.zone)
-        if not 1900 <= instant.year <= 2200:
-            raise ValueError(f"“{text}” lies in the year {instant.year}")
         return int(instant.timestamp())
+
+    def _local(self, moment: datetime) -> int:
+        """Counts from the day's start where the day has 24 hours; asks the zone where the clocks change."""
+        day = moment.date()
+        if day not in self._starts:
+            start, end = (
+                int(at_local(d, time(), self.zone).timestamp()) for d in (day, day + timedelta(days=1))
+            )
+            self._starts[day] = start if end - start == DAY else None
+        start_of = self._starts[day]
+        if start_of is None:
+            return int(at_local(day, moment.time(), self.zone).timestamp())
+        return start_of + moment.hour * 3600 + moment.minute * 60 + moment.second
 
 
 class Birthday(CellReader):

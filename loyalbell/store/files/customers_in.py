@@ -149,7 +149,7 @@ class CustomersIn:
             chunk.append(row)
             if len(chunk) == CHUNK:
                 self._take(chunk, refused)
-                progress(row.number)
+                progress(row[0])
                 chunk = []
         self._take(chunk, refused)
         return refused.outcome
@@ -157,20 +157,20 @@ class CustomersIn:
     def _take(self, chunk: list[Row], refused: RefusedRows) -> None:
         new: list[dict[str, Any]] = []
         old: list[tuple[int, dict[str, Any]]] = []
-        for row in chunk:
-            values = self.reader.read(row.cells)
+        for number, cells in chunk:
+            values = self.reader.read(cells)
             if isinstance(values, str):
-                refused.add(row.number, values, row.cells)
+                refused.add(number, values, cells)
                 continue
             person_id = self.known.find(values)
             if person_id is not None and person_id in self.seen:
                 reason = f"the same customer as row {self.seen[person_id]} of this file"
-                refused.add(row.number, reason, row.cells)
+                refused.add(number, reason, cells)
             elif person_id is None:
                 new.append(self._begin(values))
-                self.seen[self.next_id - 1] = row.number
+                self.seen[self.next_id - 1] = number
             else:
-                self.seen[person_id] = row.number
+                self.seen[person_id] = number
                 old.append((person_id, values))
         self._create(new, refused.outcome.counts)
         self._change(old, refused.outcome.counts)

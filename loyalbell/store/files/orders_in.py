@@ -19,6 +19,9 @@ from loyalbell.store.files.outcome import Outcome, RefusedRows
 from loyalbell.store.files.table_file import Row
 
 CHUNK = 20_000
+WANTED = tuple(
+    "order_id placed department status total refunded item_id item category quantity line_total".split()
+)
 STATUSES = {
     "placed": frozenset(
         {"placed", "new", "open", "pending", "paid", "complete", "completed", "closed", "done"}
@@ -85,6 +88,39 @@ class Draft:
         self.bad: dict[str, int] = {}
         self.has_lines = False
 
+    def begin(
+        self, person: int, placed: int, department: str | None, status: str | None,
+        total: int | None, refunded: int | None,
+    ) -> None:  # fmt: skip
+        self.person.append(person)
+        self.placed.append(placed)
+        self.department.append(department)
+        self.status.append(status)
+        self.total.append(total)
+        self.refunded.append(refunded or 0)
+
+    def item_number(
+        self, item_id: str | None, item: str | None, category: str | None, department: str | None
+    ) -> int:
+        """The number of an item in this file, by its id or else its name; -1 for none."""
+        key = item_id if item_id is not None else item
+        if key is None:
+            return -1
+        number = self.items[key]
+        if number not in self.item_facts:
+            self.item_facts[number] = (item_id, item, category, department)
+        return number
+
+    def add_line(self, order: int, item: int, quantity: int, total: int) -> None:
+        self.line_order.append(order)
+        self.line_item.append(item)
+        self.line_quantity.append(quantity)
+        self.line_total.append(total)
+
+
+def _first(names: tuple[Any, ...]) -> Any:
+    return next((name for name in names if name is not None), None)
+
 
 class OrdersIn:
     """One import of orders. With ``write`` off, everything is counted and nothing kept."""
@@ -110,7 +146,7 @@ class OrdersIn:
             chunk.append(row)
             if len(chunk) == CHUNK:
                 self._take(chunk, refused)
-                progress(row.number)
+                progress(row[0])
                 chunk = []
         self._take(chunk, refused)
         if self.draft.bad:
@@ -119,105 +155,100 @@ class OrdersIn:
         return refused.outcome
 
     def _take(self, chunk: list[Row], refused: RefusedRows) -> None:
+        if not chunk:
+            return
         width = 1 + max(self.columns.values())
-        tables = [row.cells if len(row.cells) >= width else row.cells + [""] * width for row in chunk]
+        padded = [cells if len(cells) >= width else cells + [""] * width for _, cells in chunk]
+        columns = list(zip(*padded, strict=False))
         read = {
-            target: [reader[cells[at]] for cells in tables]
+            target: list(map(self.readers[target].__getitem__, columns[at]))
             for target, at in self.columns.items()
-            for reader in (self.readers[target],)
         }
+        bad = self._bad_cells(read)
         blank = [None] * len(chunk)
-        wanted = [
-            "order_id",
-            "customer_id",
-            "email",
-            "phone",
-            "placed",
-            "department",
-            "status",
-            "total",
-            "refunded",
-            "item_id",
-            "item",
-            "category",
-            "quantity",
-            "line_total",
-        ]
-        for row, *values in zip(chunk, *(read.get(target, blank) for target in wanted), strict=True):
-            reason = self._add(row.number, *values)
+        whose = [read[target] for target in ("customer_id", "email", "phone") if target in read]
+        people = whose[0] if len(whose) == 1 else [_first(names) for names in zip(*whose, strict=True)]
+        if not bad and self._add_clean(people, read, blank):
+            return
+        wanted = (read.get(target, blank) for target in WANTED)
+        for at, values in enumerate(zip(people, *wanted, strict=True)):
+            reason = bad.get(at) or self._add(*values)
             if reason:
-                refused.add(row.number, reason, row.cells)
-                self.refused_rows.add(row.number)
-                if isinstance(values[0], str):
-                    self.draft.bad.setdefault(values[0], row.number)
+                number, cells = chunk[at]
+                refused.add(number, reason, cells)
+                self.refused_rows.add(number)
+                order_id = read["order_id"][at]
+                if isinstance(order_id, str):
+                    self.draft.bad.setdefault(order_id, number)
+
+    def _add_clean(self, people: list[Any], read: dict[str, list[Any]], blank: list[Any]) -> bool:
+        """Takes a whole chunk of lines at once; false, with no line taken, where any row needs a closer look."""
+        draft, totals, sums = self.draft, read.get("line_total", blank), read.get("total", blank)
+        needed = (people, read["order_id"], read["placed"])
+        if not draft.has_lines or any(None in column for column in needed):
+            return False
+        if None in totals and None in sums:
+            return False
+        numbers = list(map(draft.number.__getitem__, read["order_id"]))
+        facts = [
+            read.get(target, blank) for target in ("placed", "department", "status", "total", "refunded")
+        ]
+        for at, number in enumerate(numbers):
+            if number == len(draft.person):
+                draft.begin(people[at], *(column[at] for column in facts))
+        if list(map(draft.person.__getitem__, numbers)) != people:
+            return False
+        named = [read.get(target, blank) for target in ("item_id", "item", "category", "department")]
+        draft.line_order.extend(numbers)
+        draft.line_item.extend(map(draft.item_number, *named))
+        draft.line_quantity.extend(1000 if one is None else one for one in read.get("quantity", blank))
+        draft.line_total.extend(one or 0 for one in totals)
+        return True
+
+    def _bad_cells(self, read: dict[str, list[Any]]) -> dict[int, str]:
+        """The reason of the first unusable cell of each row, by the row's place in the chunk."""
+        bad: dict[int, str] = {}
+        for target, values in read.items():
+            if self.readers[target].has_bad:
+                for at, value in enumerate(values):
+                    if type(value) is Bad:
+                        bad.setdefault(at, value.reason)
+        return bad
 
     def _add(
-        self,
-        row: int,
-        order_id: Any,
-        customer: Any,
-        email: Any,
-        phone: Any,
-        placed: Any,
-        department: Any,
-        status: Any,
-        total: Any,
-        refunded: Any,
-        item_id: Any,
-        item: Any,
-        category: Any,
-        quantity: Any,
-        line_total: Any,
-    ) -> str | None:
-        person = customer if customer is not None else email if email is not None else phone
-        for value in (order_id, person, placed, department, status, total, refunded, item_id, item):
-            if type(value) is Bad:
-                return value.reason
-        for value in (category, quantity, line_total):
-            if type(value) is Bad:
-                return value.reason
+        self, person: int | None, order_id: str | None, placed: int | None, department: str | None,
+        status: str | None, total: int | None, refunded: int | None, item_id: str | None, item: str | None,
+        category: str | None, quantity: int | None, line_total: int | None,
+    ) -> str | None:  # fmt: skip
+        """Takes one clean row into the draft; returns why it cannot be taken."""
         if order_id is None or person is None or placed is None:
             what = "order id" if order_id is None else "customer" if person is None else "day of the order"
             return f"no {what} in this row"
         draft = self.draft
         number = draft.number[order_id]
         if number == len(draft.person):
-            draft.person.append(person)
-            draft.placed.append(placed)
-            draft.department.append(department)
-            draft.status.append(status)
-            draft.total.append(total)
-            draft.refunded.append(refunded or 0)
+            draft.begin(person, placed, department, status, total, refunded)
         elif not draft.has_lines:
             return f"the order id “{order_id}” stands in this file twice"
         elif draft.person[number] != person:
             return f"order “{order_id}” names two customers"
-        if draft.has_lines:
-            if line_total is None and total is None:
-                return "no line total in this row"
-            key = item_id if item_id is not None else item
-            kind = -1
-            if key is not None:
-                kind = draft.items[key]
-                if kind not in draft.item_facts:
-                    draft.item_facts[kind] = (item_id, item, category, department)
-            draft.line_order.append(number)
-            draft.line_item.append(kind)
-            draft.line_quantity.append(1000 if quantity is None else quantity)
-            draft.line_total.append(line_total or 0)
-        elif total is None:
-            return "no order total in this row"
+        if not draft.has_lines:
+            return "no order total in this row" if total is None else None
+        if line_total is None and total is None:
+            return "no line total in this row"
+        kind = draft.item_number(item_id, item, category, department)
+        draft.add_line(number, kind, 1000 if quantity is None else quantity, line_total or 0)
         return None
 
     def _refuse_companions(self, rows: Iterator[Row], refused: RefusedRows) -> None:
         """Refuses the good lines of orders that have a bad one, reading the file once more."""
         at = self.columns["order_id"]
         reader = self.readers["order_id"]
-        for row in rows:
-            order_id = reader[row.cells[at]] if at < len(row.cells) else None
+        for number, cells in rows:
+            order_id = reader[cells[at]] if at < len(cells) else None
             first = self.draft.bad.get(order_id) if isinstance(order_id, str) else None
-            if first is not None and row.number not in self.refused_rows:
-                refused.add(row.number, f"row {first} of the same order was refused", row.cells)
+            if first is not None and number not in self.refused_rows:
+                refused.add(number, f"row {first} of the same order was refused", cells)
 
 
 def _readers(columns: ColumnMap, known: Known, country: str, digits: int) -> dict[str, CellReader]:

@@ -21,6 +21,16 @@ ORDER_COLUMNS = (
 )
 
 
+NO_TIMES: tuple[int | None, ...] = (None,) * 4
+
+
+def _times(status: str | None, placed: int) -> tuple[int | None, ...]:
+    """A file gives one time and one status: the order reached that status then."""
+    return tuple(
+        placed if status == name else None for name in ("confirmed", "shipped", "delivered", "cancelled")
+    )
+
+
 class OrdersWrite:
     """Takes a finished draft to the tables, in the transaction of ``session``."""
 
@@ -57,19 +67,15 @@ class OrdersWrite:
 
     def _row(self, number: int, totals: list[int] | None) -> OrderRow:
         draft = self.draft
-        given = draft.total[number]
+        given, department = draft.total[number], draft.department[number]
         total = given if given is not None else totals[number] if totals else 0
         placed, status = draft.placed[number], draft.status[number]
-        times = [
-            placed if status == name else None for name in ("confirmed", "shipped", "delivered", "cancelled")
-        ]
         refunded = draft.refunded[number] or (total if status == "refunded" else 0)
-        department = draft.department[number]
         return (
             draft.person[number],
             self.departments[department] if department else None,
             placed,
-            *times,
+            *(NO_TIMES if status in (None, "placed") else _times(status, placed)),
             placed if refunded else None,
             refunded,
             total,

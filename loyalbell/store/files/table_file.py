@@ -4,6 +4,9 @@ import codecs
 import csv
 from collections.abc import Iterator
 from dataclasses import dataclass
+from functools import partial
+from io import TextIOWrapper
+from itertools import count
 from pathlib import Path
 from typing import BinaryIO
 
@@ -33,12 +36,8 @@ class TableShape:
     headings: tuple[str, ...]
 
 
-@dataclass(frozen=True)
-class Row:
-    """``number`` counts lines of the table from 1, the heading being row 1."""
-
-    number: int
-    cells: list[str]
+# (number, cells): numbers count rows of the table from 1, the heading being row 1
+Row = tuple[int, list[str]]
 
 
 def shape_of(path: Path) -> TableShape:
@@ -109,36 +108,27 @@ def _check_headings(headings: tuple[str, ...]) -> None:
         raise FileProblem("The first row is empty. It should name the columns.")
 
 
-def _bounded_lines(file: BinaryIO, encoding: str) -> Iterator[str]:
-    reader = codecs.getreader(encoding)(file) if encoding == "utf-16" else None
-    number = 0
-    while True:
-        number += 1
-        if reader is not None:
-            line = reader.readline()
-        else:
-            line = file.readline(LONGEST_LINE).decode(encoding, errors="replace")
-        if not line:
-            return
-        if len(line) >= LONGEST_LINE and not line.endswith("\n"):
-            raise FileProblem(f"Line {number} of the file is longer than {LONGEST_LINE:,} characters.")
-        yield line.replace("\x00", "")
+def _whole(line: str) -> str:
+    if len(line) >= LONGEST_LINE and not line.endswith("\n"):
+        raise FileProblem(f"A line of the file is longer than {LONGEST_LINE:,} characters. Is it a table?")
+    return line
 
 
 def _rows(file: BinaryIO, encoding: str, separator: str) -> Iterator[list[str]]:
-    reader = csv.reader(_bounded_lines(file, encoding), delimiter=separator)
-    done = 0
+    text = TextIOWrapper(file, encoding=encoding, errors="replace", newline="")
+    lines = iter(partial(text.readline, LONGEST_LINE), "")
+    reader = csv.reader(map(_whole, lines), delimiter=separator)
     try:
-        for cells in reader:
-            done += 1
-            yield cells
+        yield from reader
     except csv.Error as error:
-        raise FileProblem(_say_csv_error(done + 1)) from error
+        raise FileProblem(_say_csv_error(reader.line_num)) from error
+    finally:
+        text.detach()
 
 
 def _say_csv_error(row: int) -> str:
     return (
-        f"Row {row} holds a cell longer than {LONGEST_CELL:,} characters. "
+        f"Line {row} of the file is in a cell longer than {LONGEST_CELL:,} characters. "
         "A quotation mark is probably missing near there."
     )
 
@@ -147,6 +137,8 @@ def read_rows(file: BinaryIO, shape: TableShape) -> Iterator[Row]:
     """Every row below the heading that is not blank. Raises ``FileProblem`` where it stops making sense."""
     rows = _rows(file, shape.encoding, shape.separator)
     next(rows, None)
-    for number, cells in enumerate(rows, start=2):
-        if any(cells):
-            yield Row(number, cells)
+    yield from filter(_holds_something, zip(count(2), rows))
+
+
+def _holds_something(row: Row) -> bool:
+    return any(row[1])
