@@ -8,7 +8,7 @@ from sqlalchemy import insert, select
 from sqlalchemy.orm import Session
 
 from loyalbell.core.messages.content import Button, EmailContent, Heading, Text
-from loyalbell.core.segments.model import Group, LastDays, OrdersCondition, Rule
+from loyalbell.core.segments.model import Group, LastDays, OrdersCondition, ReachCondition, Rule
 from loyalbell.store.tables import (
     Campaign,
     ConsentEntry,
@@ -40,6 +40,37 @@ def lapsed(days: int, department: int | None = None) -> Rule:
     )
 
 
+CAFE_ROOM = 4
+SEGMENTS = {
+    "Not seen for 60 days": lapsed(60),
+    "Drifting from the groom room": lapsed(70, GROOM_ROOM),
+    "Bought once, a month ago or longer": Rule(
+        root=Group(
+            lines=[
+                OrdersCondition(comparison="exactly"),
+                OrdersCondition(comparison="exactly", value=0, period=LastDays(days=30)),
+            ]
+        )
+    ),
+    "Café regulars": Rule(
+        root=Group(lines=[OrdersCondition(value=4, department=CAFE_ROOM, period=LastDays(days=60))])
+    ),
+    "Spent 1,000 or more in a year": Rule(
+        root=Group(lines=[OrdersCondition(measure="sum", value=100_000, period=LastDays(days=365))])
+    ),
+    "Customers we cannot reach": Rule(
+        root=Group(
+            match="none",
+            lines=[
+                ReachCondition(channel="email"),
+                ReachCondition(channel="text"),
+                ReachCondition(channel="chat"),
+            ],
+        )
+    ),
+}
+
+
 def add_letters(session: Session, now: datetime) -> None:
     session.add(
         Letterhead(
@@ -51,20 +82,8 @@ def add_letters(session: Session, now: datetime) -> None:
             accent="#173b39",
         )
     )
-    session.add(
-        Segment(
-            id=1, name="Not seen for 60 days", rule=lapsed(60).model_dump(), changed_at=now, by="Ida Marsh"
-        )
-    )
-    session.add(
-        Segment(
-            id=2,
-            name="Drifting from the groom room",
-            rule=lapsed(70, GROOM_ROOM).model_dump(),
-            changed_at=now,
-            by="Ida Marsh",
-        )
-    )
+    for number, (name, rule) in enumerate(SEGMENTS.items(), start=1):
+        session.add(Segment(id=number, name=name, rule=rule.model_dump(), changed_at=now, by="Ida Marsh"))
     _message(session, 1, "We kept your spot", _we_kept_your_spot(), now)
     _message(session, 2, "Spring coats", _spring_coats(), now - timedelta(days=7))
     session.flush()

@@ -37,8 +37,8 @@ TARGETS: dict[str, tuple[Target, ...]] = {
         Target("city", "city", ("city", "town")),
         Target("region", "state or region", ("state", "region", "province", "county")),
         Target("postal_code", "postal code", ("postal code", "zip", "zip code", "postcode")),
-        Target("email_agreed", "agreed to email (yes/no)", ("email agreed", "email consent", "email opt in")),
-        Target("text_agreed", "agreed to texts (yes/no)", ("text agreed", "text consent", "sms consent")),
+        Target("email_agreed", "agreed to email", ("email agreed", "email consent", "email opt in")),
+        Target("text_agreed", "agreed to texts", ("text agreed", "text consent", "sms consent")),
     ),
     "orders": (
         Target(

@@ -1,0 +1,85 @@
+"""Writes the main views at 1280x800 from the demo's data to docs/screenshots/."""
+
+import shutil
+import sys
+from pathlib import Path
+
+from selenium.webdriver.common.by import By
+
+from loyalbell.demo.shop import OWNER, build_demo
+from loyalbell.desk import campaigns, importing
+from loyalbell.desk.desk import Desk
+from loyalbell.desk.ticking import Heartbeat
+from tests.browser.driver import Application, open_browser, scratch_folder, sign_in, wait_for
+
+OUT = Path(__file__).resolve().parent.parent / "docs/screenshots"
+EXAMPLE = Path(__file__).resolve().parent.parent / "loyalbell/demo/files/new-customers.csv"
+VIEWS = {
+    "today": "/",
+    "customers": "/customers?q=wren",
+    "customer": "/customers/{customer}",
+    "import": "/imports/{imported}",
+    "segments": "/segments",
+    "segment": "/segments/1",
+    "message": "/messages/1",
+    "campaign": "/campaigns/{draft}",
+    "results": "/results/1?figure=clicked",
+    "post-room": "/post-room/1",
+}
+
+
+def prepare(desk: Desk, heartbeat: Heartbeat) -> dict[str, int]:
+    """A file tried out, a campaign sent, and one waiting to be looked at."""
+    with EXAMPLE.open("rb") as file:
+        run = importing.begin_import(desk, "customers", EXAMPLE.name, file, OWNER[0])
+    importing.carry_out(desk, run.id, False, lambda share, words: None)
+    sent = campaigns.draft_campaign(desk, "Spring coats again", 2, 2, OWNER[0])
+    with desk.book.reading() as session:
+        campaign = session.get_one(campaigns.Campaign, sent)
+    campaigns.start_campaign(desk, sent, len(campaigns.audience(desk, campaign).reached), OWNER[0])
+    heartbeat.wake()
+    wait_for(lambda: _is_sent(desk, sent), 120)
+    draft = campaigns.draft_campaign(desk, "We kept your spot, May", 1, 1, OWNER[0])
+    return {"imported": run.id, "draft": draft, "customer": _somebody(desk)}
+
+
+def _is_sent(desk: Desk, campaign_id: int) -> bool:
+    with desk.book.reading() as session:
+        return session.get_one(campaigns.Campaign, campaign_id).state == "sent"
+
+
+def _somebody(desk: Desk) -> int:
+    """Someone who ordered, heard from us and pressed something."""
+    with desk.book.reading() as session:
+        rows = session.connection().exec_driver_sql(
+            "SELECT person_id FROM touch JOIN touch_event ON touch_id = touch.id WHERE kind = 'clicked' ORDER BY 1"
+        )
+        return int(rows.fetchone()[0])
+
+
+def main(names: list[str]) -> None:
+    folder = scratch_folder()
+    build_demo(folder).close()
+    application = Application(folder, OWNER[1:])
+    address = application.start()
+    browser = open_browser()
+    OUT.mkdir(parents=True, exist_ok=True)
+    try:
+        numbers = prepare(application.running.desk, application.running.heartbeat)
+        sign_in(browser, address)
+        for name, path in VIEWS.items():
+            if names and name not in names:
+                continue
+            browser.get(address + path.format(**numbers))
+            wait_for(lambda: browser.execute_script("return document.fonts.status === 'loaded'"))
+            for frame in browser.find_elements(By.TAG_NAME, "iframe"):
+                wait_for(lambda shown=frame: shown.is_displayed())
+            browser.save_screenshot(str(OUT / f"{name}.png"))
+            print(OUT / f"{name}.png")
+    finally:
+        browser.quit()
+        application.stop()
+        shutil.rmtree(folder, ignore_errors=True)
+
+
+main(sys.argv[1:])
