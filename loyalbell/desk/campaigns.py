@@ -18,7 +18,7 @@ from loyalbell.core.segments.model import read_rule
 from loyalbell.desk.desk import Desk
 from loyalbell.desk.letters import look_of
 from loyalbell.desk.sending import send_facts
-from loyalbell.store.tables import Campaign, MessageVersion, Person, Segment, Shop, Touch
+from loyalbell.store.tables import Campaign, Message, MessageVersion, Person, Segment, Shop, Touch
 
 SQL_BATCH = 5_000
 SHOWN_PEOPLE = 8
@@ -90,6 +90,8 @@ def draft_campaign(desk: Desk, name: str, segment_id: int, message_id: int, by: 
     if not name:
         raise CannotSend("Give the campaign a name, so that you find it again in Results.")
     with desk.book.writing() as session:
+        if session.get(Segment, segment_id) is None or session.get(Message, message_id) is None:
+            raise CannotSend("That segment or message is no longer on file. Choose another.")
         if session.scalar(select(Campaign.id).where(Campaign.name == name)):
             raise CannotSend(f"There is a campaign called “{name}” already. Give this one another name.")
         campaign = Campaign(

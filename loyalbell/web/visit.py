@@ -1,6 +1,6 @@
 """One request: who asks, in which session, and the page they get back."""
 
-from collections.abc import Mapping
+from collections.abc import AsyncIterator, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -89,6 +89,10 @@ class Visit:
             | values,
         )
 
+    def problem(self, words: str) -> HTMLResponse:
+        """A note for the page that asked, which keeps everything typed on it."""
+        return HTMLResponse(self.piece("parts/problem.html", problem=words))
+
     def go(self, where: str) -> Response:
         if self.request.headers.get("HX-Request"):
             return Response(status_code=204, headers={"HX-Redirect": where})
@@ -109,7 +113,7 @@ async def form_of(request: Request) -> FormData:
     return await request.form(max_files=2, max_fields=5_000)
 
 
-async def signed_in(request: Request) -> Visit:
+async def signed_in(request: Request) -> AsyncIterator[Visit]:
     """A signed-in visit; writes must carry the session's token. Raises ``SignInFirst``, ``BadToken``."""
     desk = desk_of(request)
     visitor = signing_in.find_session(desk, request.cookies.get(COOKIE))
@@ -117,7 +121,10 @@ async def signed_in(request: Request) -> Visit:
         raise SignInFirst
     if request.method not in ("GET", "HEAD"):
         await check_token(request, visitor)
-    return Visit(request, desk, visitor)
+    try:
+        yield Visit(request, desk, visitor)
+    finally:
+        await request.close()
 
 
 async def check_token(request: Request, visitor: Visitor) -> None:

@@ -170,6 +170,18 @@ class WalkingPath(BrowserCase):
         self.find('[name=step][value="day"]').click()
         wait_for(lambda: "Wed 13 May, 9:40" in self.text(".bar"))
 
+    def test_a_save_that_fails_keeps_what_was_typed(self) -> None:
+        self.go("/segments/new")
+        self.find("#words-1-period").click()
+        days = self.find('[name="1.days"]')
+        days.send_keys(Keys.BACKSPACE * 3, "many")
+        self.find(".title-input").send_keys("Half done")
+        self.find(".title-row .btn-act").click()
+        wait_for(lambda: "Line 2: give a number of days" in self.text("#problem"))
+        self.assertEqual(self.find(".title-input").get_attribute("value"), "Half done")
+        stated = self.browser.find_element(By.NAME, "1.days").get_attribute("value")
+        self.assertEqual(stated, "many")
+
     def test_keys(self) -> None:
         self.go("/")
         body = self.browser.find_element(By.TAG_NAME, "body")

@@ -67,6 +67,7 @@ def _editor(
         "fields": FIELDS,
         "letterheads": messages.letterheads(visit.desk),
         "problem": problem,
+        "saved": bool(visit.request.query_params.get("saved")),
     }
     return visit.page("messages/editor.html", "messages", 422 if problem else 200, **values)
 
@@ -123,13 +124,11 @@ def save(visit: Visit = SignedIn, form: FormData = Form) -> Response:
     message_id, name = number_of(form, "message_id"), text_of(form, "name")
     try:
         content = content_from(form)
-    except (ValidationError, ValueError):
-        problem = "This text is too long, or holds a block that is not known. It was not saved."
-        return _editor(visit, message_id, name, BLANK, problem)
-    try:
         kept = messages.keep(visit.desk, message_id, name, content, visit.by)
     except messages.MessageProblem as problem:
-        return _editor(visit, message_id, name, content, str(problem))
+        return visit.problem(str(problem))
+    except (ValidationError, ValueError):
+        return visit.problem("This text is too long, or holds a block that is not known. It was not saved.")
     return visit.go(f"/messages/{kept}?saved=yes")
 
 

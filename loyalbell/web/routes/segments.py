@@ -48,6 +48,7 @@ def _editor(
 ) -> Response:
     values = _values(visit, rule) | {"segment_id": segment_id, "name": name, "problem": problem}
     values["uses"] = _uses(visit, segment_id)
+    values["saved"] = bool(visit.request.query_params.get("saved"))
     return visit.page("segments/editor.html", "segments", 422 if problem else 200, **values)
 
 
@@ -86,12 +87,9 @@ def save(visit: Visit = SignedIn, form: FormData = Form) -> Response:
     segment_id, name = number_of(form, "segment_id"), text_of(form, "name")
     try:
         rule = rule_form.rule_from(form, visit.desk.ledger().currency)
-    except RuleProblem as problem:
-        return _editor(visit, segment_id, name, rule_form.first_rule(), str(problem))
-    try:
         kept = segments.keep(visit.desk, segment_id, name, rule, visit.by)
-    except segments.SegmentProblem as problem:
-        return _editor(visit, segment_id, name, rule, str(problem))
+    except (RuleProblem, segments.SegmentProblem) as problem:
+        return visit.problem(str(problem))
     return visit.go(f"/segments/{kept}?saved=yes")
 
 
