@@ -25,7 +25,7 @@ TARGETS: dict[str, tuple[Target, ...]] = {
         Target("first_name", "first name", ("first name", "first", "given name", "forename")),
         Target("last_name", "last name", ("last name", "last", "surname", "family name")),
         Target("full_name", "whole name", ("name", "full name", "customer name", "customer")),
-        Target("email", "email", ("email", "e mail", "email address", "mail")),
+        Target("email", "email", ("email", "e mail", "email address", "e mail address", "mail")),
         Target(
             "phone", "mobile phone", ("phone", "mobile", "cell", "mobile phone", "telephone", "phone number")
         ),
