@@ -127,6 +127,9 @@ def _needs(session: Session, shop: Shop) -> list[Need]:
         needs.append(
             Need("Everything is silent", "Nothing is sent until you switch back to ringing.", "", "", True)
         )
+    if session.scalar(select(Person.id).limit(1)) is None:
+        words = "Bring in your customers from your till, booking system or spreadsheet, then their orders."
+        needs.append(Need("The book is empty", words, "/imports", "Bring in a file"))
     for campaign in session.scalars(select(Campaign).where(Campaign.started_at.is_not(None))):
         needs += _campaign_needs(session, campaign)
     for campaign in session.scalars(select(Campaign).where(Campaign.state == "draft").limit(5)):

@@ -172,8 +172,9 @@ class TheBook(DeskCase):
 
 class TheDesk(DeskCase):
     def test_today_names_what_needs_a_person(self) -> None:
-        self.assertEqual(today(self.desk).needs, [])
+        self.assertEqual([need.title for need in today(self.desk).needs], ["The book is empty"])
         person = self.add_person()
+        self.assertEqual(today(self.desk).needs, [])
         self.add_order(person, 90)
         self.add_order(person, 1)
         found = today(self.desk)
