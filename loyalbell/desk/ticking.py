@@ -1,5 +1,6 @@
 """The heartbeat: sends what is due, again and again, in a thread of its own."""
 
+import time
 from threading import Event, Thread
 
 import structlog
@@ -11,6 +12,7 @@ from loyalbell.desk.tick_lock import Lock
 
 log = structlog.get_logger()
 REST_SECONDS = 1.0
+RENEW_SECONDS = 15.0
 
 
 def tick(desk: Desk, sender: Sender) -> int:
@@ -48,9 +50,12 @@ class Heartbeat:
         self._lock.release()
 
     def _run(self) -> None:
+        renewed = time.monotonic()
         while not self._stop.is_set():
             try:
-                self._lock.take()
+                if time.monotonic() - renewed > RENEW_SECONDS:
+                    self._lock.take()
+                    renewed = time.monotonic()
                 tick(self.desk, self.sender)
             except Exception:
                 log.exception("a tick failed")

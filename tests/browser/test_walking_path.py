@@ -182,6 +182,17 @@ class WalkingPath(BrowserCase):
         stated = self.browser.find_element(By.NAME, "1.days").get_attribute("value")
         self.assertEqual(stated, "many")
 
+    def test_a_line_is_changed_by_the_keyboard_alone(self) -> None:
+        self.go("/segments/1")
+        pick = self.find("#words-1-department")
+        pick.send_keys(Keys.ENTER)
+        select = self.find('[name="1.department"]')
+        select.send_keys(Keys.ARROW_DOWN)
+        wait_for(lambda: self.text("#words-1-department") == "in Shop")
+        select.send_keys(Keys.ESCAPE)
+        wait_for(lambda: not select.is_displayed())
+        self.assertEqual(self.browser.switch_to.active_element.get_attribute("id"), "words-1-department")
+
     def test_keys(self) -> None:
         self.go("/")
         body = self.browser.find_element(By.TAG_NAME, "body")

@@ -13,6 +13,11 @@
     if (place) { place.textContent = words; place.hidden = false; }
   }
 
+  // arrows in a chooser's select change the select, and do not walk the menu around it
+  window.addEventListener("keydown", (event) => {
+    if (event.key.startsWith("Arrow") && event.target.matches?.(".chooser select")) event.stopPropagation();
+  }, true);
+
   const typing = (node) => node.matches("input, textarea, select, [contenteditable]:not([contenteditable='false'])");
   let going = false;
   document.addEventListener("keydown", (event) => {
