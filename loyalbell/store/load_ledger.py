@@ -91,15 +91,24 @@ def _numbers(people: People, ids: NDArray[np.int64]) -> Small:
 
 
 def _orders(reader: Reader, people: People) -> Orders:
-    person, at, department, money, cancelled, refunded_at, refunded = _table(
+    """Most orders were neither cancelled nor refunded; those that were are read apart."""
+    ids, person, at, department, money = _table(
         reader,
-        f"""SELECT person_id, placed_at, coalesce(department_id, 0), total_minor,
-                   coalesce(cancelled_at, {NEVER}), coalesce(refunded_at, {NEVER}), refunded_minor
-            FROM orders""",
-        7,
+        "SELECT id, person_id, placed_at, coalesce(department_id, 0), total_minor FROM orders ORDER BY id",
+        5,
     )
-    whole = (refunded > 0) & (refunded >= money)
-    void_at = np.minimum(cancelled, np.where(whole, refunded_at, NEVER))
+    void_at, refunded_at = np.full(len(ids), NEVER), np.full(len(ids), NEVER)
+    refunded = np.zeros(len(ids), dtype=np.int64)
+    taken_back, cancelled, back_at, back = _table(
+        reader,
+        f"""SELECT id, coalesce(cancelled_at, {NEVER}), coalesce(refunded_at, {NEVER}), refunded_minor
+            FROM orders WHERE cancelled_at IS NOT NULL OR refunded_at IS NOT NULL""",
+        4,
+    )
+    rows = np.searchsorted(ids, taken_back)
+    whole = (back > 0) & (back >= money[rows])
+    void_at[rows] = np.minimum(cancelled, np.where(whole, back_at, NEVER))
+    refunded_at[rows], refunded[rows] = back_at, back
     order = np.argsort(at, kind="stable")
     return Orders(
         _numbers(people, person)[order],

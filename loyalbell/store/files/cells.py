@@ -108,8 +108,12 @@ class When(CellReader):
         self.zone = zone
         self.day_first = day_first
         self._starts: dict[date, int | None] = {}
+        self._iso_starts: dict[str, int] = {}
 
     def read(self, text: str) -> int:
+        quick = self._quick(text)
+        if quick is not None:
+            return quick
         moment = read_moment(text, self.day_first)
         if not 1900 <= moment.year <= 2200:
             raise ValueError(f"“{text}” lies in the year {moment.year}")
@@ -121,6 +125,18 @@ class When(CellReader):
             instant = at_local(moment, time(), self.zone)
         return int(instant.timestamp())
 
+    def _quick(self, text: str) -> int | None:
+        """``2026-05-12T09:40:00`` on a day of 24 hours that was read before."""
+        start_of = self._iso_starts.get(text[:10])
+        clock = text[11:]
+        if start_of is None or len(clock) != 8 or clock[2] + clock[5] != "::" or text[10] not in "T ":
+            return None
+        digits = clock[:2] + clock[3:5] + clock[6:]
+        hours, minutes, seconds = clock[:2], clock[3:5], clock[6:]
+        if not (digits.isascii() and digits.isdigit()) or hours > "23" or minutes > "59" or seconds > "59":
+            return None
+        return start_of + int(hours) * 3600 + int(minutes) * 60 + int(seconds)
+
     def _local(self, moment: datetime) -> int:
         """Counts from the day's start where the day has 24 hours; asks the zone where the clocks change."""
         day = moment.date()
@@ -129,6 +145,8 @@ class When(CellReader):
                 int(at_local(d, time(), self.zone).timestamp()) for d in (day, day + timedelta(days=1))
             )
             self._starts[day] = start if end - start == DAY else None
+            if end - start == DAY:
+                self._iso_starts[day.isoformat()] = start
         start_of = self._starts[day]
         if start_of is None:
             return int(at_local(day, moment.time(), self.zone).timestamp())

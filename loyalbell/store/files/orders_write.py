@@ -3,6 +3,7 @@
 from collections.abc import Iterable, Iterator
 from typing import TYPE_CHECKING, Any
 
+import numpy as np
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
@@ -84,10 +85,10 @@ class OrdersWrite:
     def _line_sums(self) -> list[int] | None:
         if not self.draft.has_lines:
             return None
-        sums = [0] * len(self.draft.person)
-        for number, money in zip(self.draft.line_order, self.draft.line_total, strict=True):
-            sums[number] += money
-        return sums
+        sums = np.zeros(len(self.draft.person), dtype=np.int64)
+        np.add.at(sums, np.array(self.draft.line_order, dtype=np.int64), np.array(self.draft.line_total))
+        found: list[int] = sums.tolist()
+        return found
 
     def _number_departments(self) -> None:
         rows = self.session.execute(select(Department.name, Department.id)).all()
@@ -185,13 +186,19 @@ class OrdersWrite:
         self._insert_lines(ids)
 
     def _insert_lines(self, ids: dict[int, int]) -> None:
+        """Lines of the orders in ``ids`` (number in the file → id in the book)."""
+        draft, named = self.draft, [*self.items, None]  # item -1, for none, is the last
+        target = np.zeros(len(draft.person), dtype=np.int64)
+        target[list(ids)] = list(ids.values())
+        orders = target[np.array(draft.line_order, dtype=np.int64)]
+        kept = orders > 0
+        items, quantities, totals = (
+            np.array(column, dtype=np.int64)[kept].tolist()
+            for column in (draft.line_item, draft.line_quantity, draft.line_total)
+        )
         self._many(
             "INSERT INTO order_line (order_id, item_id, quantity, total_minor) VALUES (?, ?, ?, ?)",
-            (
-                (ids[number], item, quantity, money)
-                for number, item, quantity, money in self._lines()
-                if number in ids
-            ),
+            zip(orders[kept].tolist(), map(named.__getitem__, items), quantities, totals, strict=True),
         )
 
     def _replace(self, changed: list[tuple[int, int, OrderRow]]) -> None:
