@@ -3,7 +3,7 @@
 from dataclasses import dataclass
 from datetime import datetime
 
-from sqlalchemy import ColumnElement, Select, func, or_, select
+from sqlalchemy import ColumnElement, func, select
 from sqlalchemy.orm import Session
 
 from loyalbell.core.care import CAUSE_WORDS
@@ -11,6 +11,7 @@ from loyalbell.core.ledger import CHANNELS
 from loyalbell.core.money import say_money
 from loyalbell.desk.desk import Desk
 from loyalbell.store.consent import consent_now
+from loyalbell.store.person_search import find_ids
 from loyalbell.store.tables import (
     Companion,
     ConsentEntry,
@@ -64,35 +65,20 @@ class CustomerPage:
 
 
 def find(desk: Desk, search: str, after: int = 0, limit: int = PAGE) -> list[Line]:
-    """People whose name, email or phone holds the words, by id, beginning after ``after``."""
+    """People who hold every word of ``search``, or everyone, by id, beginning after ``after``."""
     with desk.book.reading() as session:
-        people = list(session.scalars(_query(search).where(Person.id > after).limit(limit)))
-        return _lines(session, people)
+        query = select(Person).order_by(Person.id)
+        if search.strip():
+            query = query.where(Person.id.in_(find_ids(session, search, after, limit)))
+        else:
+            query = query.where(Person.id > after).limit(limit)
+        return _lines(session, list(session.scalars(query)))
 
 
-def count(desk: Desk, search: str) -> int:
+def count(desk: Desk) -> int:
+    """How many people are on file."""
     with desk.book.reading() as session:
-        return session.scalar(select(func.count()).select_from(_query(search).subquery())) or 0
-
-
-def _query(search: str) -> Select[Person]:
-    query = select(Person).order_by(Person.id)
-    for word in search.split():
-        like = f"%{_escaped(word)}%"
-        digits = "".join(c for c in word if c.isdigit())
-        matches = [
-            Person.first_name.ilike(like, escape="\\"),
-            Person.last_name.ilike(like, escape="\\"),
-            Person.email.ilike(like, escape="\\"),
-        ]
-        if len(digits) >= 3:
-            matches.append(Person.phone.like(f"%{digits}%"))
-        query = query.where(or_(*matches))
-    return query
-
-
-def _escaped(word: str) -> str:
-    return word.replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_")
+        return session.scalar(select(func.count()).select_from(Person)) or 0
 
 
 def _lines(session: Session, people: list[Person]) -> list[Line]:

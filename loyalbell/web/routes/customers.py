@@ -20,7 +20,7 @@ def book(visit: Visit = SignedIn, q: str = "", after: int = 0) -> Response:
     values: dict[str, Any] = {"lines": lines, "q": q, "more": lines[-1].person.id if more else None}
     if visit.request.headers.get("HX-Target") == "book":
         return HTMLResponse(visit.piece("customers/lines.html", **values))
-    return visit.page("customers/book.html", "customers", count=customers.count(visit.desk, ""), **values)
+    return visit.page("customers/book.html", "customers", count=customers.count(visit.desk), **values)
 
 
 @router.get("/customers/{person_id}")
