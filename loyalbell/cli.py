@@ -1,4 +1,4 @@
-"""The command line: ``loyalbell demo``, ``serve``, ``import``."""
+"""The command line: ``loyalbell demo``, ``serve``, ``import``, ``export``, ``book``."""
 
 import json
 import shutil
@@ -9,7 +9,7 @@ from rich.console import Console
 from sqlalchemy import delete
 
 from loyalbell.demo.shop import OWNER, build_demo
-from loyalbell.desk import importing
+from loyalbell.desk import exporting, importing
 from loyalbell.desk.desk import Desk
 from loyalbell.desk.tick_lock import AlreadyTicking
 from loyalbell.store.database import BOOK_FILE, BookTooNew
@@ -93,11 +93,9 @@ def import_file(
     as_json: bool = typer.Option(False, "--json", help="Print one JSON object."),
 ) -> None:
     """Brings a file in, all of it or nothing. Prints created, changed, unchanged, refused."""
-    if not (data / BOOK_FILE).exists():
-        raise _fail(f"There is no book in {data}. Start one with: loyalbell serve --data {data}")
     if not file.is_file():
         raise _fail(f"There is no file {file}.")
-    desk = Desk(data)
+    desk = _open_book(data)
     try:
         run = _carry_out(desk, kind, file, dry_run)
     except FileProblem as problem:
@@ -115,6 +113,50 @@ def import_file(
     out.print(", ".join(f"{name} {count:,}" for name, count in counts.items()))
     for row, reason, _ in run.examples:
         out.print(f"  row {row}: {reason}", markup=False)
+
+
+@app.command("export")
+def export_kind(
+    kind: str = typer.Argument(help=f"What to take out: {', '.join(exporting.KINDS)}."),
+    data: Path = DataOption,
+    form: str = typer.Option("csv", "--format", help="csv or json."),
+    out_file: Path | None = typer.Option(
+        None, "--out", help="The file to write; KIND.FORMAT here if not given."
+    ),
+) -> None:
+    """Takes customers or orders out, in columns that come back in on import."""
+    path = out_file or Path(f"{kind}.{form}")
+    desk = _open_book(data)
+    try:
+        count = exporting.to_file(desk, kind, form, path)
+    except (exporting.CannotExport, OSError) as problem:
+        raise _fail(str(problem)) from problem
+    finally:
+        desk.close()
+    out.print(f"{path}: {count:,} rows")
+
+
+@app.command()
+def book(
+    data: Path = DataOption, as_json: bool = typer.Option(False, "--json", help="Print one JSON object.")
+) -> None:
+    """Says what is in the book: people, orders, lines, money per currency in minor units, first and last instants."""
+    desk = _open_book(data)
+    try:
+        figures = exporting.figures(desk)
+    finally:
+        desk.close()
+    if as_json:
+        print(json.dumps(figures))
+        return
+    for name, value in figures.items():
+        out.print(f"{name}: {value}", markup=False)
+
+
+def _open_book(data: Path) -> Desk:
+    if not (data / BOOK_FILE).exists():
+        raise _fail(f"There is no book in {data}. Start one with: loyalbell serve --data {data}")
+    return Desk(data)
 
 
 def _carry_out(desk: Desk, kind: str, file: Path, dry_run: bool) -> ImportRun:

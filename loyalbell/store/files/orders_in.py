@@ -19,6 +19,7 @@ from loyalbell.store.files.outcome import Outcome, RefusedRows
 from loyalbell.store.files.table_file import Row
 
 CHUNK = 20_000
+TIMES = ("confirmed_at", "shipped_at", "delivered_at", "cancelled_at", "refunded_at")
 WANTED = tuple(
     "order_id placed department status total refunded item_id item category quantity line_total".split()
 )
@@ -86,6 +87,7 @@ class Draft:
         self.items = Numbered()
         self.item_facts: dict[int, tuple[str | None, str | None, str | None, str | None]] = {}
         self.bad: dict[str, int] = {}
+        self.times: dict[int, tuple[int | None, ...]] = {}
         self.has_lines = False
 
     def begin(
@@ -132,6 +134,7 @@ class OrdersIn:
         self.draft = Draft()
         self.draft.has_lines = bool(self.columns.keys() & {"item", "item_id", "line_total"})
         self.readers = _readers(columns, load_known(session), country, minor_digits(currency))
+        self.timed = bool(self.columns.keys() & set(TIMES))
         self.refused_rows: set[int] = set()
         self.writer = OrdersWrite(session, self.draft, currency, import_id, write)
 
@@ -141,20 +144,21 @@ class OrdersIn:
         refused: RefusedRows,
         progress: Callable[[int], None],
     ) -> Outcome:
+        self.refused = refused
         chunk: list[Row] = []
         for row in rows():
             chunk.append(row)
             if len(chunk) == CHUNK:
-                self._take(chunk, refused)
+                self._take(chunk)
                 progress(row[0])
                 chunk = []
-        self._take(chunk, refused)
+        self._take(chunk)
         if self.draft.bad:
             self._refuse_companions(rows(), refused)
         self.writer.finish(refused.outcome.counts)
         return refused.outcome
 
-    def _take(self, chunk: list[Row], refused: RefusedRows) -> None:
+    def _take(self, chunk: list[Row]) -> None:
         if not chunk:
             return
         width = 1 + max(self.columns.values())
@@ -168,26 +172,44 @@ class OrdersIn:
         blank = [None] * len(chunk)
         whose = [read[target] for target in ("customer_id", "email", "phone") if target in read]
         people = whose[0] if len(whose) == 1 else [_first(names) for names in zip(*whose, strict=True)]
-        if not bad and self._add_clean(people, read, blank):
-            return
+        if bad or not self._add_clean(people, read, blank):
+            self._add_rows(chunk, people, read, bad)
+        if self.timed:
+            self._note_times(read)
+
+    def _add_rows(
+        self, chunk: list[Row], people: list[Any], read: dict[str, list[Any]], bad: dict[int, str]
+    ) -> None:
+        """Row by row, refusing those that cannot be taken."""
+        blank = [None] * len(chunk)
         wanted = (read.get(target, blank) for target in WANTED)
         for at, values in enumerate(zip(people, *wanted, strict=True)):
             reason = bad.get(at) or self._add(*values)
             if reason:
                 number, cells = chunk[at]
-                refused.add(number, reason, cells)
+                self.refused.add(number, reason, cells)
                 self.refused_rows.add(number)
                 order_id = read["order_id"][at]
                 if isinstance(order_id, str):
                     self.draft.bad.setdefault(order_id, number)
 
+    def _note_times(self, read: dict[str, list[Any]]) -> None:
+        """Keeps the status times of orders that have any, as their first row gives them."""
+        blank = [None] * len(read["order_id"])
+        columns = [read.get(target, blank) for target in TIMES]
+        for order_id, *times in zip(read["order_id"], *columns, strict=True):
+            known = isinstance(order_id, str) and order_id in self.draft.number
+            if known and any(type(time) is int for time in times):
+                clean = tuple(time if type(time) is int else None for time in times)
+                self.draft.times.setdefault(self.draft.number[order_id], clean)
+
     def _add_clean(self, people: list[Any], read: dict[str, list[Any]], blank: list[Any]) -> bool:
         """Takes a whole chunk of lines at once; false, with no line taken, where any row needs a closer look."""
-        draft, totals, sums = self.draft, read.get("line_total", blank), read.get("total", blank)
+        draft, totals = self.draft, read.get("line_total", blank)
         needed = (people, read["order_id"], read["placed"])
         if not draft.has_lines or any(None in column for column in needed):
             return False
-        if None in totals and None in sums:
+        if None in totals:
             return False
         numbers = list(map(draft.number.__getitem__, read["order_id"]))
         facts = [
@@ -202,7 +224,7 @@ class OrdersIn:
         draft.line_order.extend(numbers)
         draft.line_item.extend(map(draft.item_number, *named))
         draft.line_quantity.extend(1000 if one is None else one for one in read.get("quantity", blank))
-        draft.line_total.extend(one or 0 for one in totals)
+        draft.line_total.extend(totals)
         return True
 
     def _bad_cells(self, read: dict[str, list[Any]]) -> dict[int, str]:
@@ -237,6 +259,8 @@ class OrdersIn:
         if line_total is None and total is None:
             return "no line total in this row"
         kind = draft.item_number(item_id, item, category, department)
+        if kind < 0 and line_total is None:
+            return None  # the order itself, without lines
         draft.add_line(number, kind, 1000 if quantity is None else quantity, line_total or 0)
         return None
 
@@ -259,6 +283,7 @@ def _readers(columns: ColumnMap, known: Known, country: str, digits: int) -> dic
         "phone": Whose(known.by_phone, "the phone", Phone(country)),
         "placed": When(columns.zone, columns.day_first),
         "status": Status(),
+        **{target: When(columns.zone, columns.day_first) for target in TIMES},
         "total": money,
         "refunded": money,
         "quantity": Quantity(),

@@ -72,12 +72,18 @@ class OrdersWrite:
         total = given if given is not None else totals[number] if totals else 0
         placed, status = draft.placed[number], draft.status[number]
         refunded = draft.refunded[number] or (total if status == "refunded" else 0)
+        times = NO_TIMES if status in (None, "placed") else _times(status, placed)
+        back_at = placed if refunded else None
+        if number in draft.times:
+            stated = draft.times[number]
+            times = tuple(own or other for own, other in zip(stated[:4], times, strict=True))
+            back_at = stated[4] or back_at
         return (
             draft.person[number],
             self.departments[department] if department else None,
             placed,
-            *(NO_TIMES if status in (None, "placed") else _times(status, placed)),
-            placed if refunded else None,
+            *times,
+            back_at,
             refunded,
             total,
         )

@@ -1,11 +1,15 @@
 """The customer book and one customer's page."""
 
+import shutil
+import tempfile
+from pathlib import Path
 from typing import Any
 
 from fastapi import APIRouter
-from fastapi.responses import HTMLResponse, Response
+from fastapi.responses import FileResponse, HTMLResponse, Response
+from starlette.background import BackgroundTask
 
-from loyalbell.desk import customers
+from loyalbell.desk import customers, exporting
 from loyalbell.web.visit import NotFound, SignedIn, Visit
 
 router = APIRouter()
@@ -21,6 +25,17 @@ def book(visit: Visit = SignedIn, q: str = "", after: int = 0) -> Response:
     if visit.request.headers.get("HX-Target") == "book":
         return HTMLResponse(visit.piece("customers/lines.html", **values))
     return visit.page("customers/book.html", "customers", count=customers.count(visit.desk), **values)
+
+
+@router.get("/export/{kind}.csv")
+def download(kind: str, visit: Visit = SignedIn) -> Response:
+    path = Path(tempfile.mkdtemp()) / f"{kind}.csv"
+    try:
+        exporting.to_file(visit.desk, kind, "csv", path)
+    except exporting.CannotExport as problem:
+        raise NotFound(str(problem)) from problem
+    clean = BackgroundTask(shutil.rmtree, path.parent, ignore_errors=True)
+    return FileResponse(path, media_type="text/csv; charset=utf-8", filename=path.name, background=clean)
 
 
 @router.get("/customers/{person_id}")

@@ -1,0 +1,130 @@
+"""What goes out comes back in unchanged, and runs nowhere as a formula."""
+
+import csv
+import io
+import json
+import shutil
+import tempfile
+import unittest
+from datetime import timedelta
+from pathlib import Path
+
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+from typer.testing import CliRunner
+
+from loyalbell.cli import app
+from loyalbell.demo.shop import build_demo
+from loyalbell.desk import exporting, importing
+from loyalbell.desk.desk import Desk
+from loyalbell.store.tables import ExternalId, ImportRun, Item, OrderLine
+from tests.books import NOW, DeskCase
+
+
+def bring(desk: Desk, kind: str, text: str) -> ImportRun:
+    run = importing.begin_import(desk, kind, f"{kind}.csv", io.BytesIO(text.encode()), "Ida")
+    importing.carry_out(desk, run.id, True, lambda share, words: None)
+    with desk.book.reading() as session:
+        return session.get_one(ImportRun, run.id)
+
+
+def out(desk: Desk, kind: str, form: str = "csv") -> str:
+    path = desk.data / f"out.{form}"
+    exporting.to_file(desk, kind, form, path)
+    return path.read_text(encoding="utf-8")
+
+
+class TheDemo(unittest.TestCase):
+    @classmethod
+    def setUpClass(cls) -> None:
+        cls.folder = Path(tempfile.mkdtemp(prefix="loyalbell-test-"))
+        cls.desk = build_demo(cls.folder, people=150)
+
+    @classmethod
+    def tearDownClass(cls) -> None:
+        cls.desk.close()
+        shutil.rmtree(cls.folder, ignore_errors=True)
+
+    def test_into_the_same_book_nothing_changes(self) -> None:
+        before = exporting.figures(self.desk)
+        for kind in exporting.KINDS:
+            run = bring(self.desk, kind, out(self.desk, kind))
+            self.assertEqual((run.created, run.changed, run.refused), (0, 0, 0), run.examples[:3])
+            self.assertGreater(run.unchanged, 100)
+        self.assertEqual(exporting.figures(self.desk), before)
+
+    def test_json_holds_the_same_cells(self) -> None:
+        rows = list(csv.DictReader(io.StringIO(out(self.desk, "orders"))))
+        named = json.loads(out(self.desk, "orders", "json"))
+        self.assertEqual([{name: cell for name, cell in row.items() if cell} for row in rows], named)
+
+    def test_the_command_line_says_the_same_as_sql(self) -> None:
+        result = CliRunner().invoke(app, ["book", "--data", str(self.folder), "--json"])
+        with self.desk.book.reading() as session:
+            total = session.connection().exec_driver_sql(
+                "SELECT sum(total_minor) - sum(refunded_minor) FROM orders WHERE cancelled_at IS NULL"
+            )
+            self.assertEqual(json.loads(result.output)["money"], {"USD": total.scalar_one()})
+        file = self.folder / "c.csv"
+        told = CliRunner().invoke(
+            app, ["export", "customers", "--data", str(self.folder), "--out", str(file)]
+        )
+        self.assertIn("150 rows", told.output)
+        wrong = CliRunner().invoke(app, ["export", "pets", "--data", str(self.folder)])
+        self.assertEqual((wrong.exit_code, "cannot be exported" in wrong.output), (1, True))
+
+
+NAMES = st.text(st.characters(exclude_categories=("C", "Z")), min_size=1, max_size=20)
+
+
+class IntoAnotherBook(DeskCase):
+    def test_orders_with_every_kind_of_time(self) -> None:
+        person = self.add_person("a@example.com", first_name="=HYPERLINK(1)", last_name="-2+3")
+        times = {
+            f"{name}_at": NOW - timedelta(hours=at)
+            for at, name in enumerate(("delivered", "shipped", "confirmed"), 1)
+        }
+        self.add_order(person, 3, 5_000, external_id="A", refunded_minor=700, refunded_at=NOW, **times)
+        self.add_order(person, 2, 900, external_id="B", cancelled_at=NOW)
+        self.add_order(person, 1, 1, external_id="C")
+        with self.desk.book.writing() as session:
+            session.add(ExternalId(source="import", value="@me", person_id=person))
+            session.add(Item(id=1, name="+kibble", external_id="K"))
+            session.flush()
+            session.add(OrderLine(order_id=1, item_id=1, quantity=1_250, total_minor=4_000))
+            session.add(OrderLine(order_id=1, item_id=None, quantity=1_000, total_minor=1_000))
+        files = {kind: out(self.desk, kind) for kind in exporting.KINDS}
+        for text in files.values():
+            for row in csv.reader(io.StringIO(text)):
+                self.assertFalse([cell for cell in row if cell.startswith(("=", "@"))])
+        self.copied(files)
+
+    @settings(max_examples=15, deadline=None, suppress_health_check=[HealthCheck.differing_executors])
+    @given(
+        NAMES,
+        NAMES,
+        st.none() | st.tuples(st.none() | st.integers(1930, 2020), st.integers(1, 12), st.integers(1, 28)),
+    )
+    def test_any_customer(self, first: str, last: str, born: tuple[int | None, int, int] | None) -> None:
+        year, month, day = born or (None, None, None)
+        number = len(self.desk.ledger().people)
+        self.add_person(
+            f"p{number}@example.com",
+            first_name=first,
+            last_name=last,
+            birthday_year=year,
+            birthday_month=month,
+            birthday_day=day,
+        )
+        run = bring(self.desk, "customers", out(self.desk, "customers"))
+        self.assertEqual((run.changed, run.created, run.refused), (0, 0, 0), run.examples)
+
+    def copied(self, files: dict[str, str]) -> None:
+        """The files brought into an empty book of their own come out of it letter for letter."""
+        other = DeskCase()
+        other.setUp()
+        self.addCleanup(other.doCleanups)
+        for kind, text in files.items():
+            run = bring(other.desk, kind, text)
+            self.assertEqual((run.refused, run.problem), (0, None), run.examples)
+            self.assertEqual(out(other.desk, kind), text)
