@@ -10,7 +10,8 @@ from loyalbell.demo.shop import OWNER, build_demo
 from loyalbell.desk import campaigns, importing
 from loyalbell.desk.desk import Desk
 from loyalbell.desk.ticking import Heartbeat
-from tests.browser.driver import Application, open_browser, scratch_folder, sign_in, wait_for
+from tests.books import wait_for
+from tests.browser.driver import Application, open_browser, scratch_folder, sign_in
 
 OUT = Path(__file__).resolve().parent.parent / "docs/screenshots"
 EXAMPLE = Path(__file__).resolve().parent.parent / "loyalbell/demo/files/new-customers.csv"

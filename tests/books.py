@@ -2,8 +2,9 @@
 
 import shutil
 import tempfile
+import time
 import unittest
-from collections.abc import Iterable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
@@ -120,6 +121,20 @@ class FakeSender:
 
     def knows(self, message_id: str) -> bool | None:
         return self.known
+
+
+def wait_for(holds: Callable[[], object], seconds: float = 20) -> object:
+    """The first true value of ``holds``; fails after ``seconds``."""
+    end = time.monotonic() + seconds
+    while time.monotonic() < end:
+        try:
+            found = holds()
+        except Exception:
+            found = None
+        if found:
+            return found
+        time.sleep(0.05)
+    raise AssertionError(f"it did not come true within {seconds} s")
 
 
 def ledger_of(

@@ -1,6 +1,7 @@
 """What every act needs: the book, the clock, the ledger and the jobs under way."""
 
 from pathlib import Path
+from threading import Lock
 
 from sqlalchemy.orm import Session
 
@@ -17,6 +18,7 @@ class Desk:
         self.book = Book(data)
         self.clock = clock or clock_for(self.book)
         self.jobs = Jobs()
+        self.import_turn = Lock()
         self._keeper = LedgerKeeper(self.book)
 
     @property

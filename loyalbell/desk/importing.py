@@ -111,25 +111,39 @@ def column_map(run: ImportRun, headings: tuple[str, ...]) -> ColumnMap:
     return ColumnMap(columns, run.mapping["zone"], run.mapping["day_first"])
 
 
+def job_key(run_id: int) -> str:
+    return f"import-{run_id}"
+
+
 def start(desk: Desk, run_id: int, write: bool) -> bool:
-    """Begins a try-out or the import itself in the background; one at a time."""
+    """Begins a try-out or the import itself in the background; false if this one is at work already."""
+    job = desk.jobs.find(job_key(run_id))
+    if job is not None and not job.done:
+        return False
+    _mark(desk, run_id, write)
+    return desk.jobs.start(job_key(run_id), lambda report: carry_out(desk, run_id, write, report))
 
-    def work(report: Report) -> None:
-        carry_out(desk, run_id, write, report)
 
-    return desk.jobs.start("import", work)
-
-
-def carry_out(desk: Desk, run_id: int, write: bool, report: Report) -> None:
-    """Tries a file out (``write`` false) or brings it in, all of it or nothing."""
+def _mark(desk: Desk, run_id: int, write: bool) -> bool:
+    """Says on file what is under way; false where the import was done before."""
     with desk.book.writing() as session:
         run = session.get_one(ImportRun, run_id)
         if run.state == "done":
-            return
+            return False
         run.state, run.problem = ("running" if write else "trying"), None
+        return True
+
+
+def carry_out(desk: Desk, run_id: int, write: bool, report: Report) -> None:
+    """Tries a file out (``write`` false) or brings it in, all of it or nothing. Files are written in turn."""
+    if not _mark(desk, run_id, write):
+        return
+    with desk.book.reading() as session:
+        run = session.get_one(ImportRun, run_id)
     try:
         if write:
-            _bring_in(desk, run, report)
+            with desk.import_turn:
+                _bring_in(desk, run, report)
         else:
             _try_out(desk, run, report)
     except FileProblem as problem:

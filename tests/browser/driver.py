@@ -3,8 +3,6 @@
 import shutil
 import tempfile
 import threading
-import time
-from collections.abc import Callable
 from pathlib import Path
 
 import uvicorn
@@ -14,6 +12,7 @@ from selenium.webdriver.chrome.service import Service
 from selenium.webdriver.common.by import By
 
 from loyalbell.web.serving import Running
+from tests.books import wait_for
 
 FLAGS = (
     "--headless=new --no-sandbox --disable-gpu --disable-quic --no-first-run --disable-background-networking "
@@ -55,20 +54,6 @@ class Application:
         self._server.should_exit = True
         self._thread.join(timeout=10)
         self.running.stop()
-
-
-def wait_for(holds: Callable[[], object], seconds: float = 20) -> object:
-    """The first true value of ``holds``; fails after ``seconds``."""
-    end = time.monotonic() + seconds
-    while time.monotonic() < end:
-        try:
-            found = holds()
-        except Exception:
-            found = None
-        if found:
-            return found
-        time.sleep(0.05)
-    raise AssertionError(f"it did not come true within {seconds} s")
 
 
 def sign_in(browser: webdriver.Chrome, address: str) -> None:

@@ -10,7 +10,8 @@ from selenium.webdriver.common.keys import Keys
 from selenium.webdriver.remote.webelement import WebElement
 
 from loyalbell.demo.shop import OWNER, build_demo
-from tests.browser.driver import Application, open_browser, scratch_folder, sign_in, wait_for
+from tests.books import wait_for
+from tests.browser.driver import Application, open_browser, scratch_folder, sign_in
 
 AXE = (Path(__file__).parent / "vendor/axe-core/axe.min.js").read_text()
 EXAMPLES = Path(__file__).resolve().parents[2] / "loyalbell/demo/files"

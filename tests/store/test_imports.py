@@ -7,7 +7,7 @@ from sqlalchemy import func, select
 from loyalbell.desk import importing
 from loyalbell.store.files.table_file import FileProblem
 from loyalbell.store.tables import ConsentEntry, ImportRun, Item, Order, OrderLine, Person
-from tests.books import DeskCase
+from tests.books import DeskCase, wait_for
 
 CUSTOMERS = """Customer ID,First name,Last name,Email,Mobile,Birthday,Customer since,Email consent
 C1,Ann,Pell,Ann@Example.COM,(212) 555-0100,2/29/1992,2024-01-05,yes
@@ -96,6 +96,28 @@ class Customers(ImportCase):
         self.assertEqual(run.state, "failed")
         self.assertIn("quotation mark", run.problem or "")
         self.assertEqual(len(self.desk.ledger().people), 0)
+
+    def test_two_files_at_once_wait_their_turn(self) -> None:
+        others = (
+            CUSTOMERS.replace("C1", "D1")
+            .replace("C2", "D2")
+            .replace("C3", "D3")
+            .replace("@", "2@")
+            .replace("0123", "0124")
+        )
+        runs = [
+            importing.begin_import(self.desk, "customers", "f.csv", io.BytesIO(text.encode()), "Ida")
+            for text in (CUSTOMERS, others, CUSTOMERS)
+        ]
+        for run in runs:
+            self.assertTrue(importing.start(self.desk, run.id, write=True))
+        for run in runs:
+            wait_for(lambda at=run.id: (job := self.desk.jobs.find(importing.job_key(at))) and job.done)
+        with self.desk.book.reading() as session:
+            found = list(session.scalars(select(ImportRun).order_by(ImportRun.id)))
+        self.assertEqual([run.state for run in found], ["done"] * 3)
+        self.assertEqual(sum(run.created for run in found), 6)
+        self.assertEqual(len(self.desk.ledger().people), 6)
 
     def test_a_file_without_rows_is_not_kept(self) -> None:
         with self.assertRaisesRegex(FileProblem, "no rows"):

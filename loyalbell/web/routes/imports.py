@@ -61,8 +61,7 @@ def _values(visit: Visit, run_id: int) -> dict[str, Any]:
     run = _run(visit, run_id)
     path = importing.file_of(visit.desk, run)
     shape = shape_of(path)
-    job = visit.desk.jobs.find("import")
-    at_work = run.state in AT_WORK or (run.state == "new" and job is not None and not job.done)
+    job = visit.desk.jobs.find(importing.job_key(run_id))
     columns = importing.column_map(run, shape.headings).columns
     return {
         "run": run,
@@ -72,7 +71,7 @@ def _values(visit: Visit, run_id: int) -> dict[str, Any]:
         "chosen": {at: target for target, at in columns.items()},
         "lacking": map_problem(run.kind, columns),
         "job": job,
-        "at_work": at_work,
+        "at_work": run.state in AT_WORK,
         "shown_refusals": SHOWN_REFUSALS,
     }
 
