@@ -47,6 +47,23 @@ class BrowserCase(unittest.TestCase):
             )
         )
 
+    def press(self, css: str, words: str) -> None:
+        """Presses the one that holds the words; again where the page put a fresh one in its place meanwhile."""
+
+        def pressed() -> bool:
+            next(e for e in self.browser.find_elements(By.CSS_SELECTOR, css) if words in e.text).click()
+            return True
+
+        wait_for(pressed)
+
+    def text_in_frame(self, css: str) -> str:
+        self.browser.switch_to.default_content()
+        self.browser.switch_to.frame(self.browser.find_element(By.CSS_SELECTOR, css))
+        try:
+            return self.browser.find_element(By.TAG_NAME, "body").text
+        finally:
+            self.browser.switch_to.default_content()
+
     def text(self, css: str) -> str:
         return self.find(css).text
 
@@ -90,7 +107,7 @@ class WalkingPath(BrowserCase):
         add = self.find(".add-line")
         add.send_keys("reached email", Keys.ENTER)
         wait_for(lambda: self.browser.find_elements(By.ID, "count-3"))
-        people = int(self.text("#rail .figure").replace(",", ""))
+        people = int(self.text("#count-3").replace(",", ""))
         self.find(".title-row .btn-act").click()
         wait_for(lambda: "saved=yes" in self.browser.current_url)
         segment = self.browser.current_url.split("/")[-1].split("?")[0]
@@ -110,15 +127,9 @@ class WalkingPath(BrowserCase):
         self.find("input.url").send_keys("https://otterby.example/see")
         wait_for(lambda: "We miss you" in self.text("#rail"))
         wait_for(lambda: "Fine:" in self.text("#rail") or "preview line" in self.text("#rail"))
-        nameless = next(
-            b for b in self.browser.find_elements(By.CSS_SELECTOR, "[data-reader]") if "no name" in b.text
-        )
-        nameless.click()
+        self.press("[data-reader]", "no name on file")
         wait_for(lambda: self.find('[data-reader][aria-pressed="true"]').text.endswith("no name on file"))
-        frame = self.find(".phone iframe")
-        self.browser.switch_to.frame(frame)
-        wait_for(lambda: "It has been a while, there" in self.browser.find_element(By.TAG_NAME, "body").text)
-        self.browser.switch_to.default_content()
+        wait_for(lambda: "It has been a while, there" in self.text_in_frame(".phone iframe"))
         self.find(".title-row .btn-act").click()
         wait_for(lambda: "saved=yes" in self.browser.current_url)
         message = self.browser.current_url.split("/")[-1].split("?")[0]
