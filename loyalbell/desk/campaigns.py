@@ -21,7 +21,6 @@ from loyalbell.desk.sending import send_facts
 from loyalbell.store.tables import Campaign, Message, MessageVersion, Person, Segment, Shop, Touch
 
 SQL_BATCH = 5_000
-SHOWN_PEOPLE = 8
 
 
 class CannotSend(Exception):

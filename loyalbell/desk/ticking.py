@@ -49,6 +49,13 @@ class Heartbeat:
         self._thread.join(timeout=30)
         self._lock.release()
 
+    def _settle(self) -> None:
+        """Only this thread hands over, so whatever a failed tick left *handing* is in doubt now."""
+        try:
+            sending.mend_after_stop(self.desk, self.sender)
+        except Exception:
+            log.exception("a failed tick could not be settled; the next start does it")
+
     def _run(self) -> None:
         renewed = time.monotonic()
         while not self._stop.is_set():
@@ -59,5 +66,6 @@ class Heartbeat:
                 tick(self.desk, self.sender)
             except Exception:
                 log.exception("a tick failed")
+                self._settle()
             self._wake.wait(REST_SECONDS)
             self._wake.clear()

@@ -1,3 +1,5 @@
+import html
+import re
 import unittest
 from datetime import UTC, datetime
 from email import policy
@@ -7,10 +9,15 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from loyalbell.core.messages.content import Button, EmailContent, Heading, LetterheadLook, Text
-from loyalbell.core.messages.email import compile_email, fill_email, visible_text
+from loyalbell.core.messages.email import compile_email, fill_email
 from loyalbell.core.messages.fields import FieldProblem, fill
 from loyalbell.core.messages.mail import Envelope, make_mail
 from loyalbell.core.messages.preflight import blocks_sending, preflight
+
+
+def visible_text(page: str) -> str:
+    return html.unescape(re.sub(r"<[^>]+>", " ", page))
+
 
 LOOK = LetterheadLook(header="Shop & Co", footer="1 Mill Row", ink="#1f2a2b", accent="#173b39")
 CONTENT = EmailContent(

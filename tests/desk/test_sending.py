@@ -12,6 +12,7 @@ from collections import Counter
 from datetime import timedelta
 from pathlib import Path
 
+import structlog
 from sqlalchemy import select
 from sqlalchemy.exc import IntegrityError
 
@@ -23,9 +24,9 @@ from loyalbell.desk.campaigns import CannotSend
 from loyalbell.desk.results import results_of
 from loyalbell.desk.sender_setting import point_at
 from loyalbell.desk.tick_lock import AlreadyTicking, Lock
-from loyalbell.desk.ticking import tick
+from loyalbell.desk.ticking import Heartbeat, tick
 from loyalbell.store.tables import Suppression, TickLock, Touch
-from tests.books import DeskCase, FakeSender
+from tests.books import DeskCase, FakeSender, wait_for
 
 
 class SendingCase(DeskCase):
@@ -140,6 +141,18 @@ class Outcomes(SendingCase):
         sending.decide_unsure(self.desk, campaign, again=True, by="Ida")
         tick(self.desk, sender)
         self.assertEqual((len(sender.handed), self.states()), (1, {"sent": 1}))
+
+    def test_a_tick_that_fails_half_way_leaves_nothing_hanging(self) -> None:
+        class Broken(FakeSender):
+            def send(self, batch):
+                raise RuntimeError("the network card fell out")
+
+        campaigns.start_campaign(self.desk, self.campaign(1), 1, "Ida")
+        heartbeat = Heartbeat(self.desk, Broken())
+        with structlog.testing.capture_logs():
+            heartbeat.start()
+            wait_for(lambda: self.states() == {"unsure": 1})
+            heartbeat.stop()
 
     def test_after_a_crash_the_network_is_asked_or_a_person(self) -> None:
         for known, state in ((True, "sent"), (False, "planned"), (None, "unsure")):

@@ -4,7 +4,6 @@ An email is compiled once into Liquid templates (through MJML for its HTML part)
 and then filled per person.
 """
 
-import html
 import re
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
@@ -140,8 +139,3 @@ def _plain(content: EmailContent, look: LetterheadLook) -> str:
             parts.append(block.text.strip())
     parts.append(f"-- \n{look.footer}\n{REASON_WORDS}\n{REFUSAL_WORDS}: {{{{ unsubscribe_url }}}}")
     return "\n\n".join(parts) + "\n"
-
-
-def visible_text(page: str) -> str:
-    """The words of an HTML page, for checks and search."""
-    return html.unescape(re.sub(r"<[^>]+>", " ", page))
