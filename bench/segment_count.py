@@ -4,7 +4,8 @@ import duckdb
 import numpy as np
 
 from bench.measure import Line, median
-from loyalbell.core.ledger import NEVER, Consents, Ledger, Orders, People, Suppressions
+from loyalbell.core.columns import NEVER
+from loyalbell.core.ledger import Ledger, Orders, People
 from loyalbell.core.segments.evaluate import bounds, evaluate
 from loyalbell.core.segments.model import Group, LastDays, OrdersCondition, Rule
 from loyalbell.demo.shop import NOW, ZONE
@@ -34,27 +35,17 @@ def made_up_ledger(people: int = PEOPLE, orders: int = ORDERS) -> Ledger:
     rng = np.random.default_rng(1)
     now = int(NOW.timestamp())
     at = np.sort(rng.integers(now - 1_200 * DAY, now, orders))
-    never = np.full(people, NEVER)
-    none = np.zeros(0, dtype=np.int64)
-    void = np.where(rng.random(orders) < 0.02, at, NEVER)
     return Ledger(
         ZONE,
         "USD",
-        {},
-        People(
-            np.arange(people), np.full(people, -NEVER), never, never, np.ones((people, 3), dtype=np.bool_)
+        People.of(np.arange(people), np.full(people, -NEVER)),
+        Orders.of(
+            person=(people * rng.random(orders) ** 2).astype(np.int32),
+            at=at,
+            department=rng.integers(1, 5, orders),
+            money=rng.integers(100, 20_000, orders),
+            void_at=np.where(rng.random(orders) < 0.02, at, NEVER),
         ),
-        Orders(
-            (people * rng.random(orders) ** 2).astype(np.int32),
-            at,
-            rng.integers(1, 5, orders).astype(np.int32),
-            rng.integers(100, 20_000, orders),
-            void,
-            np.full(orders, NEVER),
-            np.zeros(orders, dtype=np.int64),
-        ),
-        Consents(none.astype(np.int32), none.astype(np.int32), none.astype(np.int32), none),
-        Suppressions(none.astype(np.int32), none.astype(np.int32), none, none),
     )
 
 

@@ -11,13 +11,14 @@ from pathlib import Path
 import numpy as np
 
 from loyalbell.channels.base import Outcome, Outgoing
-from loyalbell.core.ledger import NEVER, Consents, Ledger, Orders, People, Suppressions
+from loyalbell.core.columns import NEVER
+from loyalbell.core.ledger import Catalogue, Consents, Ledger, Orders, People
 from loyalbell.core.messages.content import Button, EmailContent, Text
 from loyalbell.demo.letters import lapsed
 from loyalbell.desk import messages, segments
 from loyalbell.desk.desk import Desk
 from loyalbell.desk.setting_up import ShopForm, open_shop
-from loyalbell.store.load_ledger import raise_version
+from loyalbell.store.journal import mark_rows, mark_whole
 from loyalbell.store.tables import ConsentEntry, Order, Person
 
 NOW = datetime(2026, 5, 12, 13, 40, tzinfo=UTC)
@@ -77,7 +78,8 @@ class DeskCase(unittest.TestCase):
                         source="test",
                     )
                 )
-            raise_version(session, "people", "consents")
+            mark_rows(session, "people", [person.id])
+            mark_whole(session, "consents")
             return person.id
 
     def add_order(self, person_id: int, days_ago: float, money: int = 1_000, **facts: object) -> int:
@@ -92,7 +94,7 @@ class DeskCase(unittest.TestCase):
             )
             session.add(order)
             session.flush()
-            raise_version(session, "orders")
+            mark_rows(session, "orders", [order.id])
             return order.id
 
     def lapsed_segment(self, days: int = 60) -> int:
@@ -153,23 +155,19 @@ def ledger_of(
         dtype=np.int64,
     ).reshape(-1, 7)
     said = np.array(sorted(consents, key=lambda entry: entry[3]), dtype=np.int64).reshape(-1, 4)
-    never = np.full(people, NEVER)
-    empty = np.zeros(0, dtype=np.int64)
-    small = [table[:, at].astype(np.int32) for at in (0, 2)]
     return Ledger(
         zone=ZONE,
         currency="USD",
-        departments={1: "Shop", 2: "Café"},
-        people=People(
-            np.arange(1, people + 1),
-            np.array(joined if joined is not None else [-(2**40)] * people, dtype=np.int64),
-            never,
-            never,
-            np.ones((people, 3), dtype=np.bool_),
+        catalogue=Catalogue(departments={1: "Shop", 2: "Café"}),
+        people=People.of(np.arange(1, people + 1), joined if joined is not None else [-(2**40)] * people),
+        orders=Orders.of(
+            person=table[:, 0],
+            at=table[:, 1],
+            department=table[:, 2],
+            money=table[:, 3],
+            void_at=table[:, 4],
+            refunded_at=table[:, 5],
+            refunded=table[:, 6],
         ),
-        orders=Orders(small[0], table[:, 1], small[1], table[:, 3], table[:, 4], table[:, 5], table[:, 6]),
-        consents=Consents(
-            said[:, 0].astype(np.int32), said[:, 1].astype(np.int32), said[:, 2].astype(np.int32), said[:, 3]
-        ),
-        suppressions=Suppressions(empty.astype(np.int32), empty.astype(np.int32), empty, empty),
+        consents=Consents.of(person=said[:, 0], channel=said[:, 1], state=said[:, 2], at=said[:, 3]),
     )

@@ -16,7 +16,8 @@ from loyalbell.demo.people import MadeUp, make_people
 from loyalbell.demo.words import CATALOGUE, DEPARTMENTS
 from loyalbell.desk.desk import Desk
 from loyalbell.desk.signing_in import hash_password
-from loyalbell.store.load_ledger import PARTS, raise_version
+from loyalbell.store.journal import mark_whole
+from loyalbell.store.load_ledger import PARTS
 from loyalbell.store.tables import (
     ClockSetting,
     Companion,
@@ -51,7 +52,7 @@ def build_demo(data: Path, people: int = PEOPLE) -> Desk:
         _people(session, customers)
         _orders(session, [order for person in customers for order in orders_of(person, NOW, ZONE, rng)])
         add_letters(session, NOW)
-        raise_version(session, *PARTS)
+        mark_whole(session, *PARTS)
     desk.close()
     finished = Desk(data)
     return finished

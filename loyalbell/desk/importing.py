@@ -17,12 +17,12 @@ from loyalbell.store.files.mapping import KINDS, ColumnMap, guess_map, map_probl
 from loyalbell.store.files.orders_in import OrdersIn
 from loyalbell.store.files.outcome import Outcome, RefusedRows
 from loyalbell.store.files.table_file import FileProblem, Row, TableShape, read_rows, shape_of
-from loyalbell.store.load_ledger import raise_version
+from loyalbell.store.journal import mark_whole
 from loyalbell.store.tables import ImportRun, Shop
 
 SAMPLE_ROWS = 200
 SHOWN_SAMPLES = 3
-PARTS = {"customers": ("people", "consents"), "orders": ("orders",)}
+PARTS = {"customers": ("people", "consents"), "orders": ("orders", "lines", "catalogue")}
 STOPPED = "The program stopped while this file was being read. Nothing was written; start it again."
 
 
@@ -172,7 +172,7 @@ def _bring_in(desk: Desk, run: ImportRun, report: Report) -> None:
         stored = session.get_one(ImportRun, run.id)
         _record(stored, outcome, "done")
         stored.ended_at = desk.clock.now()
-        raise_version(session, *PARTS[run.kind])
+        mark_whole(session, *PARTS[run.kind])
         desk.note(
             session, run.by or "", f"imported {run.kind}", file=run.filename, **outcome.counts.as_json()
         )

@@ -3,8 +3,9 @@
 from threading import Lock
 
 from loyalbell.core.ledger import Ledger
+from loyalbell.store import journal
 from loyalbell.store.database import Book
-from loyalbell.store.load_ledger import load_ledger, versions
+from loyalbell.store.load_ledger import follow, load_ledger
 
 
 class LedgerKeeper:
@@ -12,14 +13,18 @@ class LedgerKeeper:
         self._book = book
         self._lock = Lock()
         self._ledger: Ledger | None = None
-        self._versions: dict[str, int] = {}
 
     def current(self) -> Ledger:
-        """The ledger as of the newest committed write; reloads only the parts that changed."""
+        """The ledger as of the newest committed write; reads only what the journal says has changed."""
         with self._lock, self._book.reading() as reader:
-            found = versions(reader)
-            if self._ledger is None or found != self._versions:
-                stale = [part for part, version in found.items() if self._versions.get(part) != version]
-                self._ledger = load_ledger(reader, self._ledger, stale)
-                self._versions = found
+            version = journal.newest(reader)
+            if self._ledger is None:
+                self._ledger = load_ledger(reader, version)
+            elif version != self._ledger.version:
+                noted = journal.since(reader, self._ledger.version)
+                self._ledger = (
+                    load_ledger(reader, version)
+                    if noted is None
+                    else follow(reader, self._ledger, noted, version)
+                )
             return self._ledger

@@ -4,7 +4,7 @@ import secrets
 
 from loyalbell.core.money import minor_digits, parse_money
 from loyalbell.desk.desk import Desk
-from loyalbell.store.load_ledger import raise_version
+from loyalbell.store.journal import mark_rows
 from loyalbell.store.tables import Item, Order, OrderLine, Person, Shop
 
 
@@ -37,6 +37,7 @@ def ring_up(desk: Desk, person_id: int, item_id: int, amount: str, by: str) -> i
         session.add(order)
         session.flush()
         session.add(OrderLine(order_id=order.id, item_id=item.id, quantity=1000, total_minor=money))
-        raise_version(session, "orders")
+        for part in ("orders", "lines"):
+            mark_rows(session, part, [order.id])
         desk.note(session, by, "rang up an order", person=person.id, money=money)
         return order.id

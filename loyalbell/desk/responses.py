@@ -6,7 +6,7 @@ from sqlalchemy.orm import Session
 from loyalbell.core.messages.content import read_content
 from loyalbell.desk.desk import Desk
 from loyalbell.store.consent import address_of
-from loyalbell.store.load_ledger import raise_version
+from loyalbell.store.journal import mark_rows
 from loyalbell.store.tables import ConsentEntry, MessageVersion, Person, Touch, TouchEvent
 
 UNSUBSCRIBE_SOURCE = "unsubscribe link"
@@ -24,7 +24,7 @@ def opened(desk: Desk, token: str) -> bool:
         touch = session.scalar(select(Touch).where(Touch.token == token))
         if touch is None:
             return False
-        session.add(TouchEvent(touch_id=touch.id, kind="opened", at=desk.clock.now()))
+        _respond(session, TouchEvent(touch_id=touch.id, kind="opened", at=desk.clock.now()))
         return True
 
 
@@ -37,7 +37,7 @@ def clicked(desk: Desk, token: str, link: int) -> str | None:
         links = read_content(session.get_one(MessageVersion, touch.message_version_id).content).links()
         if not 0 <= link < len(links):
             return None
-        session.add(TouchEvent(touch_id=touch.id, kind="clicked", at=desk.clock.now(), link=link))
+        _respond(session, TouchEvent(touch_id=touch.id, kind="clicked", at=desk.clock.now(), link=link))
         return links[link]
 
 
@@ -58,21 +58,29 @@ def _say(desk: Desk, token: str, state: str, source: str) -> bool:
             return False
         if state == "agreed" and not _refused_here(session, touch):
             return True
-        for person_id in _sharing(session, touch):
-            session.add(
-                ConsentEntry(
-                    person_id=person_id,
-                    channel=touch.channel,
-                    state=state,
-                    at=desk.clock.now(),
-                    source=source,
-                    by="customer",
-                )
+        entries = [
+            ConsentEntry(
+                person_id=person_id,
+                channel=touch.channel,
+                state=state,
+                at=desk.clock.now(),
+                source=source,
+                by="customer",
             )
+            for person_id in _sharing(session, touch)
+        ]
+        session.add_all(entries)
+        session.flush()
+        mark_rows(session, "consents", [entry.id for entry in entries])
         if state == "refused" and not _refused_here(session, touch):
-            session.add(TouchEvent(touch_id=touch.id, kind="refused", at=desk.clock.now()))
-        raise_version(session, "consents")
+            _respond(session, TouchEvent(touch_id=touch.id, kind="refused", at=desk.clock.now()))
         return True
+
+
+def _respond(session: Session, event: TouchEvent) -> None:
+    session.add(event)
+    session.flush()
+    mark_rows(session, "responses", [event.id])
 
 
 def _refused_here(session: Session, touch: Touch) -> bool:

@@ -7,7 +7,8 @@ import numpy as np
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
-from loyalbell.core.ledger import CHANNELS, Ledger, Mask
+from loyalbell.core.columns import Mask
+from loyalbell.core.ledger import CHANNELS, Ledger
 from loyalbell.core.segments.evaluate import evaluate
 from loyalbell.core.segments.ladder import ladder
 from loyalbell.core.segments.model import Rule, read_rule

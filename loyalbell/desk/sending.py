@@ -21,7 +21,7 @@ from loyalbell.desk.desk import Desk
 from loyalbell.desk.facts import field_facts
 from loyalbell.desk.letters import compiled_version, fill_for_touch, mail_for, message_id
 from loyalbell.store.consent import address_of, consent_now, suppressed_addresses, suppressed_people
-from loyalbell.store.load_ledger import raise_version
+from loyalbell.store.journal import mark_rows, mark_whole
 from loyalbell.store.tables import Campaign, Person, Shop, Suppression, Touch
 
 BATCH = 50
@@ -141,6 +141,7 @@ def record(desk: Desk, outcomes: Sequence[Outcome]) -> None:
         }
         for outcome in outcomes:
             _settle(session, found[outcome.touch_id], outcome, now)
+        mark_rows(session, "touches", found)
 
 
 def _settle(session: Session, touch: Touch, outcome: Outcome, now: datetime) -> None:
@@ -170,7 +171,7 @@ def _suppress(session: Session, touch: Touch, now: datetime) -> None:
                 at=now,
             )
         )
-        raise_version(session, "suppressions")
+        mark_whole(session, "suppressions")
 
 
 def mend_after_stop(desk: Desk, sender: Sender) -> None:
@@ -188,6 +189,7 @@ def mend_after_stop(desk: Desk, sender: Sender) -> None:
                 touch.detail = "the program stopped while handing this over"
             else:
                 touch.state, touch.detail = "planned", None
+        mark_rows(session, "touches", [touch.id for touch in left])
     finish_campaigns(desk)
 
 
@@ -210,6 +212,7 @@ def decide_unsure(desk: Desk, campaign_id: int, again: bool, by: str) -> int:
             session.get_one(Campaign, campaign_id).state = "sending"
         word = "sent again" if again else "counted as sent"
         desk.note(session, by, f"unsure messages {word}", campaign=campaign_id, people=len(unsure))
+        mark_rows(session, "touches", [touch.id for touch in unsure])
     finish_campaigns(desk)
     return len(unsure)
 

@@ -9,7 +9,8 @@ from sqlalchemy import select
 
 from loyalbell.desk.desk import Desk
 from loyalbell.desk.signing_in import LEAST_PASSWORD, hash_password
-from loyalbell.store.load_ledger import PARTS, raise_version
+from loyalbell.store.journal import mark_whole
+from loyalbell.store.load_ledger import PARTS
 from loyalbell.store.tables import Letterhead, Shop, User
 
 
@@ -76,7 +77,7 @@ def open_shop(desk: Desk, form: ShopForm, owner: str, email: str, password: str)
             )
         )
         session.flush()
-        raise_version(session, *PARTS)
+        mark_whole(session, *PARTS)
         return user.id
 
 
@@ -87,7 +88,7 @@ def change_shop(desk: Desk, form: ShopForm, by: str) -> None:
         shop = session.get_one(Shop, 1)
         for name, value in vars(form).items():
             setattr(shop, name, value)
-        raise_version(session, *PARTS)
+        mark_whole(session, *PARTS)
         desk.note(session, by, "changed the settings")
 
 

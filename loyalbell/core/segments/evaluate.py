@@ -4,7 +4,8 @@ from datetime import datetime
 
 import numpy as np
 
-from loyalbell.core.ledger import CHANNELS, Ledger, Mask
+from loyalbell.core.columns import Mask
+from loyalbell.core.ledger import CHANNELS, Ledger
 from loyalbell.core.segments.model import (
     BeforeLastDays,
     Condition,

@@ -1,38 +1,85 @@
 """The tables of the book, one module an area."""
 
 from loyalbell.store.tables.base import Base, Instant
-from loyalbell.store.tables.history import Department, Item, Order, OrderLine
-from loyalbell.store.tables.imports import ImportRun
+from loyalbell.store.tables.history import (
+    Answer,
+    Appointment,
+    Department,
+    Event,
+    Item,
+    Location,
+    Membership,
+    Order,
+    OrderLine,
+    Staff,
+    Visit,
+)
+from loyalbell.store.tables.imports import ImportChange, ImportRun
+from loyalbell.store.tables.known import (
+    CustomField,
+    FieldValue,
+    Merge,
+    Note,
+    NotTheSame,
+    PersonChange,
+    PersonTag,
+    SavedView,
+    Tag,
+    YearlyDate,
+)
+from loyalbell.store.tables.machines import ApiToken, KeptAnswer, Webhook, WebhookDelivery
 from loyalbell.store.tables.messages import Letterhead, Message, MessageVersion, Segment
 from loyalbell.store.tables.people import Companion, ConsentEntry, ExternalId, Person, Suppression
-from loyalbell.store.tables.running import BookVersion, ClockSetting, LogEntry, Session, Shop, TickLock, User
+from loyalbell.store.tables.running import BookChange, ClockSetting, LogEntry, Session, Shop, TickLock, User
 from loyalbell.store.tables.sending import Campaign, Touch, TouchEvent
 
 __all__ = [
+    "Answer",
+    "ApiToken",
+    "Appointment",
     "Base",
-    "BookVersion",
+    "BookChange",
     "Campaign",
     "ClockSetting",
     "Companion",
     "ConsentEntry",
+    "CustomField",
     "Department",
+    "Event",
     "ExternalId",
+    "FieldValue",
+    "ImportChange",
     "ImportRun",
     "Instant",
     "Item",
+    "KeptAnswer",
     "Letterhead",
+    "Location",
     "LogEntry",
+    "Membership",
+    "Merge",
     "Message",
     "MessageVersion",
+    "NotTheSame",
+    "Note",
     "Order",
     "OrderLine",
     "Person",
+    "PersonChange",
+    "PersonTag",
+    "SavedView",
     "Segment",
     "Session",
     "Shop",
+    "Staff",
     "Suppression",
+    "Tag",
     "TickLock",
     "Touch",
     "TouchEvent",
     "User",
+    "Visit",
+    "Webhook",
+    "WebhookDelivery",
+    "YearlyDate",
 ]

@@ -3,6 +3,7 @@
 from datetime import datetime
 from typing import Any
 
+from sqlalchemy import ForeignKey
 from sqlalchemy.orm import Mapped, mapped_column
 
 from loyalbell.store.tables.base import Base
@@ -28,3 +29,18 @@ class ImportRun(Base):
     refused: Mapped[int] = mapped_column(default=0)
     problem: Mapped[str | None]
     examples: Mapped[list[Any]] = mapped_column(default=list)
+    shape: Mapped[str | None] = mapped_column(index=True)
+    undone_at: Mapped[datetime | None]
+    undone_by: Mapped[str | None]
+
+
+class ImportChange(Base):
+    """A row that an import found and changed, as it was before. ``place`` is its table."""
+
+    __tablename__ = "import_change"
+
+    id: Mapped[int] = mapped_column(primary_key=True)
+    import_id: Mapped[int] = mapped_column(ForeignKey("import_run.id", ondelete="CASCADE"), index=True)
+    place: Mapped[str]
+    row_id: Mapped[int]
+    before: Mapped[dict[str, Any]]

@@ -9,7 +9,10 @@ from loyalbell.store.tables.base import Base
 
 
 class Person(Base):
-    """One customer. ``birthday_year`` may be missing while day and month are known."""
+    """One customer. ``birthday_year`` may be missing while day and month are known.
+
+    ``email_given`` is the address as it was written, where that differs from ``email``.
+    """
 
     __tablename__ = "person"
 
@@ -32,6 +35,7 @@ class Person(Base):
     closed_at: Mapped[datetime | None]
     deceased_at: Mapped[datetime | None]
     import_id: Mapped[int | None] = mapped_column(ForeignKey("import_run.id"))
+    email_given: Mapped[str | None]
 
     @property
     def name(self) -> str:
@@ -79,6 +83,7 @@ class ConsentEntry(Base):
     source: Mapped[str]
     wording: Mapped[str | None]
     by: Mapped[str | None]
+    import_id: Mapped[int | None] = mapped_column(ForeignKey("import_run.id"))
 
 
 class Suppression(Base):
@@ -94,3 +99,5 @@ class Suppression(Base):
     reason: Mapped[str]
     at: Mapped[datetime]
     lifted_at: Mapped[datetime | None]
+    by: Mapped[str | None]
+    import_id: Mapped[int | None] = mapped_column(ForeignKey("import_run.id"))

@@ -82,10 +82,16 @@ class TickLock(Base):
     seen_at: Mapped[datetime]
 
 
-class BookVersion(Base):
-    """A counter for each part of the ledger, raised by every change to that part."""
+class BookChange(Base):
+    """The journal that the ledger follows: rows of a part, by id, that were written or taken out.
 
-    __tablename__ = "book_version"
+    Without ``low`` and ``high`` the whole part is to be read again.
+    """
 
-    part: Mapped[str] = mapped_column(primary_key=True)
-    version: Mapped[int]
+    __tablename__ = "book_change"
+    __table_args__ = {"sqlite_autoincrement": True}
+
+    id: Mapped[int] = mapped_column(primary_key=True)
+    part: Mapped[str]
+    low: Mapped[int | None]
+    high: Mapped[int | None]
