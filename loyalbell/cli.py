@@ -87,8 +87,15 @@ def serve(data: Path = DataOption, port: int = typer.Option(8000, help="The port
 @app.command("import")
 def import_file(
     kind: str = typer.Argument(help=f"What the file holds: {', '.join(KINDS)}."),
-    file: Path = typer.Argument(help="A CSV or TSV file with a heading row."),
+    file: Path = typer.Argument(
+        help="CSV, TSV or XLSX with a heading row; vCard for customers, iCalendar for appointments."
+    ),
     data: Path = DataOption,
+    map_file: Path | None = typer.Option(
+        None,
+        "--map",
+        help='JSON: {"columns": {"email": "E-Mail"}, "day_first": true, "zone": "Europe/London"}.',
+    ),
     dry_run: bool = typer.Option(False, "--dry-run", help="Say what would happen; write nothing."),
     as_json: bool = typer.Option(False, "--json", help="Print one JSON object."),
 ) -> None:
@@ -97,7 +104,7 @@ def import_file(
         raise _fail(f"There is no file {file}.")
     desk = _open_book(data)
     try:
-        run = _carry_out(desk, kind, file, dry_run)
+        run = _carry_out(desk, kind, file, dry_run, _map_of(map_file))
     except FileProblem as problem:
         raise _fail(f"{file.name}: {problem}") from problem
     finally:
@@ -119,12 +126,12 @@ def import_file(
 def export_kind(
     kind: str = typer.Argument(help=f"What to take out: {', '.join(exporting.KINDS)}."),
     data: Path = DataOption,
-    form: str = typer.Option("csv", "--format", help="csv or json."),
+    form: str = typer.Option("csv", "--format", help=f"{', '.join(exporting.FORMATS)}."),
     out_file: Path | None = typer.Option(
         None, "--out", help="The file to write; KIND.FORMAT here if not given."
     ),
 ) -> None:
-    """Takes customers or orders out, in columns that come back in on import."""
+    """Takes one kind of record out, in columns that come back in on import."""
     path = out_file or Path(f"{kind}.{form}")
     desk = _open_book(data)
     try:
@@ -140,7 +147,7 @@ def export_kind(
 def book(
     data: Path = DataOption, as_json: bool = typer.Option(False, "--json", help="Print one JSON object.")
 ) -> None:
-    """Says what is in the book: people, orders, lines, money per currency in minor units, first and last instants."""
+    """Says what is in the book: people, orders, lines, visits, money per currency in minor units, first and last instants."""
     desk = _open_book(data)
     try:
         figures = exporting.figures(desk)
@@ -159,9 +166,29 @@ def _open_book(data: Path) -> Desk:
     return Desk(data)
 
 
-def _carry_out(desk: Desk, kind: str, file: Path, dry_run: bool) -> ImportRun:
+def _map_of(path: Path | None) -> dict[str, object] | None:
+    if path is None:
+        return None
+    try:
+        found = json.loads(path.read_text(encoding="utf-8"))
+    except (OSError, ValueError) as problem:
+        raise _fail(f"{path} cannot be read as JSON: {problem}") from problem
+    if not isinstance(found, dict):
+        raise _fail(f"{path} must hold a JSON object.")
+    return found
+
+
+def _carry_out(
+    desk: Desk, kind: str, file: Path, dry_run: bool, given: dict[str, object] | None
+) -> ImportRun:
     with file.open("rb") as content:
         run = importing.begin_import(desk, kind, file.name, content, "command line")
+    if given is not None:
+        try:
+            importing.apply_map(desk, run.id, given)
+        except FileProblem:
+            _forget(desk, run.id)
+            raise
     importing.carry_out(desk, run.id, not dry_run, lambda share, words: None)
     with desk.book.reading() as session:
         found = session.get_one(ImportRun, run.id)

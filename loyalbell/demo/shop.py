@@ -12,6 +12,7 @@ from sqlalchemy.orm import Session
 from loyalbell.core.timing import at_local
 from loyalbell.demo.history import Bought, orders_of
 from loyalbell.demo.letters import add_letters
+from loyalbell.demo.more import add_more
 from loyalbell.demo.people import MadeUp, make_people
 from loyalbell.demo.words import CATALOGUE, DEPARTMENTS
 from loyalbell.desk.desk import Desk
@@ -50,7 +51,9 @@ def build_demo(data: Path, people: int = PEOPLE) -> Desk:
         _shop(session)
         _catalogue(session)
         _people(session, customers)
-        _orders(session, [order for person in customers for order in orders_of(person, NOW, ZONE, rng)])
+        bought = [order for person in customers for order in orders_of(person, NOW, ZONE, rng)]
+        _orders(session, bought)
+        add_more(session, customers, bought, NOW, ZONE)
         add_letters(session, NOW)
         mark_whole(session, *PARTS)
     desk.close()

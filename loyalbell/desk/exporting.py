@@ -1,12 +1,13 @@
 """Taking the book out again."""
 
+from collections.abc import Sequence
 from pathlib import Path
 
 from loyalbell.desk.desk import Desk
 from loyalbell.store.files import export
-from loyalbell.store.files.export import FORMATS, HEADINGS
+from loyalbell.store.files.export import FORMATS, KINDS, MEDIA
 
-KINDS = tuple(HEADINGS)
+__all__ = ["FORMATS", "KINDS", "MEDIA", "CannotExport", "check", "figures", "to_file"]
 
 
 class CannotExport(Exception):
@@ -19,17 +20,21 @@ def check(kind: str, form: str) -> None:
         raise CannotExport(f"“{kind}” cannot be exported; choose one of {', '.join(KINDS)}.")
     if form not in FORMATS:
         raise CannotExport(f"“{form}” is not a format here; choose one of {', '.join(FORMATS)}.")
+    if kind not in FORMATS[form]:
+        raise CannotExport(f"Only {' and '.join(FORMATS[form])} can be taken out as {form}.")
 
 
-def to_file(desk: Desk, kind: str, form: str, path: Path) -> int:
+def to_file(desk: Desk, kind: str, form: str, path: Path, only: Sequence[int] | None = None) -> int:
     """Writes the file whole or not at all; returns its rows. Raises ``CannotExport``."""
     check(kind, form)
     scratch = path.with_name(path.name + ".part")
     try:
-        with scratch.open("w", encoding="utf-8", newline="") as out, desk.book.reading() as reader:
-            count = (export.write_csv if form == "csv" else export.write_json)(reader, kind, out)
+        with desk.book.reading() as reader:
+            count = export.write(reader, kind, form, scratch, desk.clock.now(), only)
         scratch.replace(path)
         return count
+    except export.TooLong as problem:
+        raise CannotExport(str(problem)) from problem
     finally:
         scratch.unlink(missing_ok=True)
 

@@ -7,22 +7,29 @@ from contextlib import contextmanager
 from itertools import islice
 from pathlib import Path
 from typing import BinaryIO
+from zoneinfo import available_timezones
 
+from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from loyalbell.desk.desk import Desk
 from loyalbell.desk.jobs import Report
 from loyalbell.store.files.customers_in import CustomersIn
-from loyalbell.store.files.mapping import KINDS, ColumnMap, guess_map, map_problem
+from loyalbell.store.files.foreign import as_table
+from loyalbell.store.files.lines_in import LinesIn
+from loyalbell.store.files.mapping import KINDS, NEW, TARGETS, ColumnMap, guess_map, map_problem, shape_key
 from loyalbell.store.files.orders_in import OrdersIn
 from loyalbell.store.files.outcome import Outcome, RefusedRows
+from loyalbell.store.files.own_columns import own_targets
+from loyalbell.store.files.records_in import RecordsIn
 from loyalbell.store.files.table_file import FileProblem, Row, TableShape, read_rows, shape_of
-from loyalbell.store.journal import mark_whole
-from loyalbell.store.tables import ImportRun, Shop
+from loyalbell.store.files.undo import undo, what_depends
+from loyalbell.store.records.kinds import RECORDS
+from loyalbell.store.records.targets import Target
+from loyalbell.store.tables import CustomField, ImportRun, Shop
 
 SAMPLE_ROWS = 200
 SHOWN_SAMPLES = 3
-PARTS = {"customers": ("people", "consents"), "orders": ("orders", "lines", "catalogue")}
 STOPPED = "The program stopped while this file was being read. Nothing was written; start it again."
 
 
@@ -48,13 +55,15 @@ def begin_import(desk: Desk, kind: str, filename: str, content: BinaryIO, by: st
     try:
         with scratch.open("wb") as file:
             shutil.copyfileobj(content, file)
+        as_table(scratch, kind, desk.the_shop().zone)
         guess = guess_for(desk, kind, scratch)
         shape = shape_of(scratch)
         with desk.book.writing() as session:
             run = ImportRun(
                 kind=kind,
                 filename=Path(filename).name or "file.csv",
-                mapping=guess.as_json(shape.headings),
+                mapping=_remembered(session, kind, shape.headings) or guess.as_json(shape.headings),
+                shape=shape_key(kind, shape.headings),
                 state="new",
                 started_at=desk.clock.now(),
                 by=by,
@@ -79,7 +88,72 @@ def guess_for(desk: Desk, kind: str, path: Path) -> ColumnMap:
         samples = [cells for _, cells in islice(read_rows(file, shape), SAMPLE_ROWS)]
     if not samples:
         raise FileProblem("The file has a heading but no rows below it.")
-    return guess_map(kind, shape.headings, samples, shop.zone, shop.country)
+    with desk.book.reading() as session:
+        own = own_targets(session) if kind == "customers" else ()
+    return guess_map(kind, shape.headings, samples, shop.zone, shop.country, own)
+
+
+def _remembered(session: Session, kind: str, headings: tuple[str, ...]) -> dict[str, object] | None:
+    """How the newest file with the same columns was read, where one was brought in."""
+    found = session.scalar(
+        select(ImportRun)
+        .where(ImportRun.shape == shape_key(kind, headings), ImportRun.state.in_(("done", "undone")))
+        .order_by(ImportRun.id.desc())
+        .limit(1)
+    )
+    if found is None:
+        return None
+    fields = {
+        f"new:{field.kind}:{field.name}": f"field:{field.id}"
+        for field in session.scalars(select(CustomField))
+    }
+    columns = {}
+    for target, heading in found.mapping["columns"].items():
+        columns[
+            fields.get(
+                target,
+                target.removeprefix("new:") if target.startswith(("new:yearly:", "new:id:")) else target,
+            )
+        ] = heading
+    return {**found.mapping, "columns": columns, "remembered": found.filename}
+
+
+def targets_of(desk: Desk, kind: str) -> tuple[Target, ...]:
+    """What a column of such a file may mean in this shop."""
+    with desk.book.reading() as session:
+        return (*TARGETS[kind], *(own_targets(session) if kind == "customers" else ()))
+
+
+def apply_map(desk: Desk, run_id: int, given: Mapping[str, object]) -> None:
+    """Reads the file by a map: ``columns`` (target to heading), and ``day_first`` and ``zone`` if wished.
+
+    Raises ``FileProblem`` where the map names what is not there.
+    """
+    with desk.book.writing() as session:
+        run = session.get_one(ImportRun, run_id)
+        headings = shape_of(file_of(desk, run)).headings
+        columns = given.get("columns")
+        if not isinstance(columns, dict):
+            raise FileProblem("The map needs “columns”: an object from what a column means to its heading.")
+        known = {target.name for target in targets_of(desk, run.kind)}
+        for target, heading in columns.items():
+            if target not in known and not target.startswith(tuple(f"{new}:" for new in NEW)):
+                raise FileProblem(
+                    f"The map names “{target}”, which {run.kind} do not have. Known: {', '.join(sorted(known))}."
+                )
+            if heading not in headings:
+                raise FileProblem(f"The map names the column “{heading}”, which the file does not have.")
+        run.mapping = {
+            "columns": columns,
+            "day_first": bool(given.get("day_first", run.mapping["day_first"])),
+            "zone": _zone(str(given.get("zone", run.mapping["zone"]))),
+        }
+
+
+def _zone(name: str) -> str:
+    if name not in available_timezones():
+        raise FileProblem(f"“{name}” is not a time zone such as America/New_York.")
+    return name
 
 
 def samples_of(path: Path) -> list[list[str]]:
@@ -98,7 +172,10 @@ def set_map(desk: Desk, run_id: int, columns: Mapping[str, str], day_first: bool
     """Keeps which heading means which target. Returns what is still lacking, or ``None``."""
     with desk.book.writing() as session:
         run = session.get_one(ImportRun, run_id)
-        run.mapping = {"columns": dict(columns), "day_first": day_first, "zone": zone}
+        named = {
+            f"{target}:{heading}" if target in NEW else target: heading for target, heading in columns.items()
+        }
+        run.mapping = {"columns": named, "day_first": day_first, "zone": _zone(zone)}
         run.state = "new"
         headings = shape_of(file_of(desk, run)).headings
         return map_problem(run.kind, column_map(run, headings).columns)
@@ -128,7 +205,7 @@ def _mark(desk: Desk, run_id: int, write: bool) -> bool:
     """Says on file what is under way; false where the import was done before."""
     with desk.book.writing() as session:
         run = session.get_one(ImportRun, run_id)
-        if run.state == "done":
+        if run.state in ("done", "undone"):
             return False
         run.state, run.problem = ("running" if write else "trying"), None
         return True
@@ -172,7 +249,6 @@ def _bring_in(desk: Desk, run: ImportRun, report: Report) -> None:
         stored = session.get_one(ImportRun, run.id)
         _record(stored, outcome, "done")
         stored.ended_at = desk.clock.now()
-        mark_whole(session, *PARTS[run.kind])
         desk.note(
             session, run.by or "", f"imported {run.kind}", file=run.filename, **outcome.counts.as_json()
         )
@@ -213,10 +289,18 @@ Importer = Callable[[Path, TableShape, RefusedRows, Report], Outcome]
 
 def _importer(desk: Desk, session: Session, run: ImportRun, columns: ColumnMap, write: bool) -> Importer:
     shop = session.get_one(Shop, 1)
+    now = desk.clock.now()
 
-    def customers(path: Path, shape: TableShape, refused: RefusedRows, report: Report) -> Outcome:
+    def from_rows(path: Path, shape: TableShape, refused: RefusedRows, report: Report) -> Outcome:
         with path.open("rb") as file:
-            work = CustomersIn(session, columns, shop.country, desk.clock.now(), run.id, write)
+            work: CustomersIn | RecordsIn | LinesIn
+            if run.kind == "customers":
+                work = CustomersIn(session, columns, shop.country, now, run.id, write)
+            elif run.kind == "order-lines":
+                work = LinesIn(session, columns, shop.currency, run.id, write)
+            else:
+                kind = RECORDS[run.kind]
+                work = RecordsIn(session, kind, columns, shop.country, shop.currency, now, run.id, write)
             return work.run(read_rows(file, shape), refused, _progress(file, path, report))
 
     def orders(path: Path, shape: TableShape, refused: RefusedRows, report: Report) -> Outcome:
@@ -229,7 +313,30 @@ def _importer(desk: Desk, session: Session, run: ImportRun, columns: ColumnMap, 
 
             return work.run(rows, refused, _progress(file, path, report))
 
-    return customers if run.kind == "customers" else orders
+    return orders if run.kind == "orders" else from_rows
+
+
+class CannotUndo(Exception):
+    """What stands in the way of undoing an import, in words."""
+
+
+def hindrances(desk: Desk, run_id: int) -> list[str]:
+    """What stands in the way of undoing; empty where it can be undone."""
+    with desk.book.reading() as session:
+        return what_depends(session, session.get_one(ImportRun, run_id))
+
+
+def undo_import(desk: Desk, run_id: int, by: str) -> None:
+    """Takes everything an import did back, or nothing. Raises ``CannotUndo``."""
+    with desk.import_turn, desk.book.writing() as session:
+        run = session.get_one(ImportRun, run_id)
+        if run.state != "done":
+            raise CannotUndo("This file is not in the book, so there is nothing to undo.")
+        problems = what_depends(session, run)
+        if problems:
+            raise CannotUndo("It cannot be undone: " + "; ".join(problems) + ".")
+        undo(session, run, desk.clock.now(), by)
+        desk.note(session, by, f"undid an import of {run.kind}", file=run.filename)
 
 
 def _progress(file: BinaryIO, path: Path, report: Report) -> Callable[[int], None]:

@@ -11,17 +11,29 @@ from typing import Any
 from sqlalchemy.orm import Session
 
 from loyalbell.core.money import minor_digits
-from loyalbell.store.files.cells import Bad, CellReader, Email, Money, Phone, Quantity, When, Words
-from loyalbell.store.files.customers_in import Known, load_known
+from loyalbell.store.files.cells import (
+    Bad,
+    CellReader,
+    Email,
+    Money,
+    Phone,
+    Quantity,
+    When,
+    Words,
+    YesNo,
+)
 from loyalbell.store.files.mapping import ColumnMap
 from loyalbell.store.files.orders_write import OrdersWrite
 from loyalbell.store.files.outcome import Outcome, RefusedRows
 from loyalbell.store.files.table_file import Row
+from loyalbell.store.records.known import Known, load_known
 
 CHUNK = 20_000
+MORE = ("location", "staff", "discount", "in_person")
 TIMES = ("confirmed_at", "shipped_at", "delivered_at", "cancelled_at", "refunded_at")
 WANTED = tuple(
-    "order_id placed department status total refunded item_id item category quantity line_total".split()
+    "order_id placed department status total refunded item_id item category quantity line_total "
+    "line_discount".split()
 )
 STATUSES = {
     "placed": frozenset(
@@ -84,10 +96,12 @@ class Draft:
         self.line_item = array("q")
         self.line_quantity = array("q")
         self.line_total = array("q")
+        self.line_discount = array("q")
         self.items = Numbered()
         self.item_facts: dict[int, tuple[str | None, str | None, str | None, str | None]] = {}
         self.bad: dict[str, int] = {}
         self.times: dict[int, tuple[int | None, ...]] = {}
+        self.more: dict[int, tuple[Any, ...]] = {}
         self.has_lines = False
 
     def begin(
@@ -113,11 +127,12 @@ class Draft:
             self.item_facts[number] = (item_id, item, category, department)
         return number
 
-    def add_line(self, order: int, item: int, quantity: int, total: int) -> None:
+    def add_line(self, order: int, item: int, quantity: int, total: int, discount: int = 0) -> None:
         self.line_order.append(order)
         self.line_item.append(item)
         self.line_quantity.append(quantity)
         self.line_total.append(total)
+        self.line_discount.append(discount)
 
 
 def _first(names: tuple[Any, ...]) -> Any:
@@ -128,13 +143,21 @@ class OrdersIn:
     """One import of orders. With ``write`` off, everything is counted and nothing kept."""
 
     def __init__(
-        self, session: Session, columns: ColumnMap, country: str, currency: str, import_id: int, write: bool
+        self,
+        session: Session,
+        columns: ColumnMap,
+        country: str,
+        currency: str,
+        import_id: int | None,
+        write: bool,
+        known: Known | None = None,
     ) -> None:
         self.columns = columns.columns
         self.draft = Draft()
         self.draft.has_lines = bool(self.columns.keys() & {"item", "item_id", "line_total"})
-        self.readers = _readers(columns, load_known(session), country, minor_digits(currency))
+        self.readers = _readers(columns, known or load_known(session), country, minor_digits(currency))
         self.timed = bool(self.columns.keys() & set(TIMES))
+        self.detailed = bool(self.columns.keys() & set(MORE))
         self.refused_rows: set[int] = set()
         self.writer = OrdersWrite(session, self.draft, currency, import_id, write)
 
@@ -175,7 +198,9 @@ class OrdersIn:
         if bad or not self._add_clean(people, read, blank):
             self._add_rows(chunk, people, read, bad)
         if self.timed:
-            self._note_times(read)
+            self._note(read, TIMES, self.draft.times)
+        if self.detailed:
+            self._note(read, MORE, self.draft.more)
 
     def _add_rows(
         self, chunk: list[Row], people: list[Any], read: dict[str, list[Any]], bad: dict[int, str]
@@ -193,15 +218,17 @@ class OrdersIn:
                 if isinstance(order_id, str):
                     self.draft.bad.setdefault(order_id, number)
 
-    def _note_times(self, read: dict[str, list[Any]]) -> None:
-        """Keeps the status times of orders that have any, as their first row gives them."""
+    def _note(
+        self, read: dict[str, list[Any]], targets: tuple[str, ...], kept: dict[int, tuple[Any, ...]]
+    ) -> None:
+        """Keeps some facts of orders that have any of them, as their first row gives them."""
         blank = [None] * len(read["order_id"])
-        columns = [read.get(target, blank) for target in TIMES]
-        for order_id, *times in zip(read["order_id"], *columns, strict=True):
+        columns = [read.get(target, blank) for target in targets]
+        for order_id, *facts in zip(read["order_id"], *columns, strict=True):
             known = isinstance(order_id, str) and order_id in self.draft.number
-            if known and any(type(time) is int for time in times):
-                clean = tuple(time if type(time) is int else None for time in times)
-                self.draft.times.setdefault(self.draft.number[order_id], clean)
+            clean = tuple(None if type(fact) is Bad else fact for fact in facts)
+            if known and any(fact is not None for fact in clean):
+                kept.setdefault(self.draft.number[order_id], clean)
 
     def _add_clean(self, people: list[Any], read: dict[str, list[Any]], blank: list[Any]) -> bool:
         """Takes a whole chunk of lines at once; false, with no line taken, where any row needs a closer look."""
@@ -225,6 +252,7 @@ class OrdersIn:
         draft.line_item.extend(map(draft.item_number, *named))
         draft.line_quantity.extend(1000 if one is None else one for one in read.get("quantity", blank))
         draft.line_total.extend(totals)
+        draft.line_discount.extend(one or 0 for one in read.get("line_discount", blank))
         return True
 
     def _bad_cells(self, read: dict[str, list[Any]]) -> dict[int, str]:
@@ -240,7 +268,7 @@ class OrdersIn:
     def _add(
         self, person: int | None, order_id: str | None, placed: int | None, department: str | None,
         status: str | None, total: int | None, refunded: int | None, item_id: str | None, item: str | None,
-        category: str | None, quantity: int | None, line_total: int | None,
+        category: str | None, quantity: int | None, line_total: int | None, line_discount: int | None,
     ) -> str | None:  # fmt: skip
         """Takes one clean row into the draft; returns why it cannot be taken."""
         if order_id is None or person is None or placed is None:
@@ -261,7 +289,9 @@ class OrdersIn:
         kind = draft.item_number(item_id, item, category, department)
         if kind < 0 and line_total is None:
             return None  # the order itself, without lines
-        draft.add_line(number, kind, 1000 if quantity is None else quantity, line_total or 0)
+        draft.add_line(
+            number, kind, 1000 if quantity is None else quantity, line_total or 0, line_discount or 0
+        )
         return None
 
     def _refuse_companions(self, rows: Iterator[Row], refused: RefusedRows) -> None:
@@ -288,5 +318,8 @@ def _readers(columns: ColumnMap, known: Known, country: str, digits: int) -> dic
         "refunded": money,
         "quantity": Quantity(),
         "line_total": money,
+        "discount": money,
+        "line_discount": money,
+        "in_person": YesNo(),
     }
     return {target: special.get(target, words) for target in columns.columns}

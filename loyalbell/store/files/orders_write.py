@@ -8,21 +8,26 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from loyalbell.store.files.outcome import Counts
+from loyalbell.store.journal import mark_rows, mark_whole
+from loyalbell.store.records.names import Names
+from loyalbell.store.records.take import keep_before
 from loyalbell.store.tables import Department, Item, Order
 
 if TYPE_CHECKING:
     from loyalbell.store.files.orders_in import Draft
 
-Line = tuple[int | None, int, int]
+Line = tuple[int, int, int, int]
 OrderRow = tuple[int | None, ...]
 
 ORDER_COLUMNS = (
     "person_id, department_id, placed_at, confirmed_at, shipped_at, delivered_at, "
-    "cancelled_at, refunded_at, refunded_minor, total_minor"
+    "cancelled_at, refunded_at, refunded_minor, total_minor, location_id, staff_id, discount_minor, in_person"
 )
 
 
 NO_TIMES: tuple[int | None, ...] = (None,) * 4
+NO_MORE: tuple[Any, ...] = (None,) * 4
+FEW, MANY = 5_000, 400
 
 
 def _times(status: str | None, placed: int) -> tuple[int | None, ...]:
@@ -35,13 +40,16 @@ def _times(status: str | None, placed: int) -> tuple[int | None, ...]:
 class OrdersWrite:
     """Takes a finished draft to the tables, in the transaction of ``session``."""
 
-    def __init__(self, session: Session, draft: "Draft", currency: str, import_id: int, write: bool) -> None:
+    def __init__(
+        self, session: Session, draft: "Draft", currency: str, import_id: int | None, write: bool
+    ) -> None:
         self.session, self.draft, self.currency = session, draft, currency
         self.import_id, self.write = import_id, write
 
     def finish(self, counts: Counts) -> None:
         self._number_departments()
         self._number_items()
+        self.names = Names(self.session, self.write, self.import_id)
         totals = self._line_sums()
         known = self._known_orders()
         new: list[tuple[Any, ...]] = []
@@ -63,8 +71,11 @@ class OrdersWrite:
         counts.changed += len(changed)
         counts.unchanged += len(compare) - len(changed)
         if self.write:
+            self._keep_before(changed)
             self._insert(new, ids)
             self._replace(changed)
+            self._mark([*ids.values(), *(order_id for _, order_id, _ in changed)])
+            self.written = ids | {number: order_id for number, order_id, _ in compare}
 
     def _row(self, number: int, totals: list[int] | None) -> OrderRow:
         draft = self.draft
@@ -78,6 +89,7 @@ class OrdersWrite:
             stated = draft.times[number]
             times = tuple(own or other for own, other in zip(stated[:4], times, strict=True))
             back_at = stated[4] or back_at
+        location, staff, discount, in_person = draft.more.get(number, NO_MORE)
         return (
             draft.person[number],
             self.departments[department] if department else None,
@@ -86,6 +98,10 @@ class OrdersWrite:
             back_at,
             refunded,
             total,
+            self.names.id_of("location", location),
+            self.names.id_of("staff", staff),
+            discount or 0,
+            int(times[1] is None if in_person is None else in_person),
         )
 
     def _line_sums(self) -> list[int] | None:
@@ -128,11 +144,22 @@ class OrdersWrite:
             self.items.append(found)
         if self.write:
             self._many(
-                "INSERT INTO item (id, external_id, name, category, department_id) VALUES (?, ?, ?, ?, ?)",
-                new,
+                "INSERT INTO item (id, external_id, name, category, department_id, import_id) VALUES (?, ?, ?, ?, ?, ?)",
+                ((*facts, self.import_id) for facts in new),
             )
 
     def _known_orders(self) -> dict[str, int]:
+        if len(self.draft.number) < FEW:
+            wanted = list(self.draft.number)
+            some = [wanted[start : start + MANY] for start in range(0, len(wanted), MANY)]
+            return {
+                external: order_id
+                for names in some
+                for external, order_id in self.session.execute(
+                    select(Order.external_id, Order.id).where(Order.external_id.in_(names))
+                )
+                if external is not None
+            }
         rows = self.session.connection().exec_driver_sql(
             "SELECT external_id, id FROM orders WHERE external_id IS NOT NULL"
         )
@@ -150,14 +177,14 @@ class OrdersWrite:
             or (self.draft.has_lines and sorted(lines[number]) != sorted(old_lines.get(order_id, [])))
         ]
 
-    def _lines_by_order(self, numbers: set[int]) -> dict[int, list[tuple[int, int, int]]]:
-        found: dict[int, list[tuple[int, int, int]]] = {number: [] for number in numbers}
-        for number, item, quantity, money in self._lines():
+    def _lines_by_order(self, numbers: set[int]) -> dict[int, list[Line]]:
+        found: dict[int, list[Line]] = {number: [] for number in numbers}
+        for number, item, quantity, money, discount in self._lines():
             if number in found:
-                found[number].append((item or 0, quantity, money))
+                found[number].append((item or 0, quantity, money, discount))
         return found
 
-    def _stored(self, ids: set[int]) -> tuple[dict[int, OrderRow], dict[int, list[tuple[int, int, int]]]]:
+    def _stored(self, ids: set[int]) -> tuple[dict[int, OrderRow], dict[int, list[Line]]]:
         connection = self.session.connection()
         low, high = min(ids), max(ids)
         rows = {
@@ -167,24 +194,29 @@ class OrdersWrite:
             )
             if found[0] in ids
         }
-        lines: dict[int, list[tuple[int, int, int]]] = {}
-        for order_id, item, quantity, money in connection.exec_driver_sql(
-            "SELECT order_id, coalesce(item_id, 0), quantity, total_minor FROM order_line "
+        lines: dict[int, list[Line]] = {}
+        for order_id, item, quantity, money, discount in connection.exec_driver_sql(
+            "SELECT order_id, coalesce(item_id, 0), quantity, total_minor, discount_minor FROM order_line "
             "WHERE order_id BETWEEN ? AND ?",
             (low, high),
         ):
-            lines.setdefault(order_id, []).append((item, quantity, money))
+            lines.setdefault(order_id, []).append((item, quantity, money, discount))
         return rows, lines
 
-    def _lines(self) -> Iterator[tuple[int, int | None, int, int]]:
+    def _lines(self) -> Iterator[tuple[int, int | None, int, int, int]]:
         draft, items = self.draft, self.items
-        for number, kind, quantity, money in zip(
-            draft.line_order, draft.line_item, draft.line_quantity, draft.line_total, strict=True
+        for number, kind, quantity, money, discount in zip(
+            draft.line_order,
+            draft.line_item,
+            draft.line_quantity,
+            draft.line_total,
+            draft.line_discount,
+            strict=True,
         ):
-            yield number, None if kind < 0 else items[kind], quantity, money
+            yield number, None if kind < 0 else items[kind], quantity, money, discount
 
     def _insert(self, new: list[tuple[Any, ...]], ids: dict[int, int]) -> None:
-        marks = ", ".join("?" * 14)
+        marks = ", ".join("?" * 18)
         self._many(
             f"INSERT INTO orders (id, external_id, {ORDER_COLUMNS}, currency, import_id) VALUES ({marks})",
             new,
@@ -198,13 +230,20 @@ class OrdersWrite:
         target[list(ids)] = list(ids.values())
         orders = target[np.array(draft.line_order, dtype=np.int64)]
         kept = orders > 0
-        items, quantities, totals = (
+        items, quantities, totals, discounts = (
             np.array(column, dtype=np.int64)[kept].tolist()
-            for column in (draft.line_item, draft.line_quantity, draft.line_total)
+            for column in (draft.line_item, draft.line_quantity, draft.line_total, draft.line_discount)
         )
         self._many(
-            "INSERT INTO order_line (order_id, item_id, quantity, total_minor) VALUES (?, ?, ?, ?)",
-            zip(orders[kept].tolist(), map(named.__getitem__, items), quantities, totals, strict=True),
+            "INSERT INTO order_line (order_id, item_id, quantity, total_minor, discount_minor) VALUES (?, ?, ?, ?, ?)",
+            zip(
+                orders[kept].tolist(),
+                map(named.__getitem__, items),
+                quantities,
+                totals,
+                discounts,
+                strict=True,
+            ),
         )
 
     def _replace(self, changed: list[tuple[int, int, OrderRow]]) -> None:
@@ -222,3 +261,25 @@ class OrdersWrite:
         """Straight to SQLite: a million rows through the object layer would take minutes."""
         cursor: Any = self.session.connection().connection.cursor()
         cursor.executemany(sql, rows)
+
+    def _mark(self, order_ids: list[int]) -> None:
+        if len(order_ids) > FEW:
+            mark_whole(self.session, "orders", "lines", "catalogue")
+            return
+        for part in ("orders", "lines"):
+            mark_rows(self.session, part, order_ids)
+        mark_whole(self.session, "catalogue")
+
+    def _keep_before(self, changed: list[tuple[int, int, OrderRow]]) -> None:
+        """Notes the orders that will be changed, with their lines, so that the import can be undone."""
+        if self.import_id is None or not changed:
+            return
+        rows, lines = self._stored({order_id for _, order_id, _ in changed})
+        names = [name.strip() for name in ORDER_COLUMNS.split(",")]
+        for _, order_id, _ in changed:
+            old: dict[str, Any] = dict(zip(names, rows[order_id], strict=True)) | {"id": order_id}
+            if self.draft.has_lines:
+                old["lines"] = lines.get(order_id, [])
+            keep_before(
+                self.session, self.import_id, "orders", old, {name: None for name in old if name != "id"}
+            )

@@ -1,9 +1,10 @@
 """What every table shares: the declarative base and the column type for instants."""
 
+import json
 from datetime import UTC, datetime
 from typing import Any
 
-from sqlalchemy import JSON, BigInteger, Dialect, MetaData
+from sqlalchemy import JSON, BigInteger, Dialect, MetaData, Text
 from sqlalchemy.orm import DeclarativeBase
 from sqlalchemy.types import TypeDecorator
 
@@ -31,6 +32,19 @@ class Instant(TypeDecorator[datetime]):
 
     def process_result_value(self, value: int | None, dialect: Dialect) -> datetime | None:
         return None if value is None else datetime.fromtimestamp(value, UTC)
+
+
+class JsonText(TypeDecorator[Any]):
+    """Any JSON value as text; a column of the type JSON would turn the text ``17.5`` into a number."""
+
+    impl = Text
+    cache_ok = True
+
+    def process_bind_param(self, value: Any, dialect: Dialect) -> str:
+        return json.dumps(value, ensure_ascii=False)
+
+    def process_result_value(self, value: str | None, dialect: Dialect) -> Any:
+        return None if value is None else json.loads(value)
 
 
 class Base(DeclarativeBase):

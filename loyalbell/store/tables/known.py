@@ -3,10 +3,10 @@
 from datetime import datetime
 from typing import Any
 
-from sqlalchemy import JSON, ForeignKey, Index, UniqueConstraint
+from sqlalchemy import ForeignKey, Index, UniqueConstraint
 from sqlalchemy.orm import Mapped, mapped_column
 
-from loyalbell.store.tables.base import Base
+from loyalbell.store.tables.base import Base, JsonText
 
 
 class Tag(Base):
@@ -53,7 +53,7 @@ class FieldValue(Base):
     id: Mapped[int] = mapped_column(primary_key=True)
     person_id: Mapped[int] = mapped_column(ForeignKey("person.id", ondelete="CASCADE"))
     field_id: Mapped[int] = mapped_column(ForeignKey("custom_field.id", ondelete="CASCADE"))
-    value: Mapped[Any] = mapped_column(JSON)
+    value: Mapped[Any] = mapped_column(JsonText)
     at: Mapped[datetime]
     until: Mapped[datetime | None]
 

@@ -27,15 +27,21 @@ def book(visit: Visit = SignedIn, q: str = "", after: int = 0) -> Response:
     return visit.page("customers/book.html", "customers", count=customers.count(visit.desk), **values)
 
 
-@router.get("/export/{kind}.csv")
-def download(kind: str, visit: Visit = SignedIn) -> Response:
-    path = Path(tempfile.mkdtemp()) / f"{kind}.csv"
+@router.get("/export/{kind}.{form}")
+def download(kind: str, form: str, visit: Visit = SignedIn) -> Response:
+    return send_file(visit, kind, form)
+
+
+def send_file(visit: Visit, kind: str, form: str, only: list[int] | None = None) -> Response:
+    """A file made for this request and deleted after it. Raises ``NotFound`` for a kind or format we lack."""
+    path = Path(tempfile.mkdtemp()) / f"{kind}.{form}"
     try:
-        exporting.to_file(visit.desk, kind, "csv", path)
+        exporting.check(kind, form)
+        exporting.to_file(visit.desk, kind, form, path, only)
     except exporting.CannotExport as problem:
         raise NotFound(str(problem)) from problem
     clean = BackgroundTask(shutil.rmtree, path.parent, ignore_errors=True)
-    return FileResponse(path, media_type="text/csv; charset=utf-8", filename=path.name, background=clean)
+    return FileResponse(path, media_type=exporting.MEDIA[form], filename=path.name, background=clean)
 
 
 @router.get("/customers/{person_id}")

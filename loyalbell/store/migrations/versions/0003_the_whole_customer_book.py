@@ -294,7 +294,7 @@ def upgrade() -> None:
         sa.Column("id", sa.Integer(), nullable=False),
         sa.Column("person_id", sa.Integer(), nullable=False),
         sa.Column("field_id", sa.Integer(), nullable=False),
-        sa.Column("value", sa.JSON(), nullable=False),
+        sa.Column("value", sa.Text(), nullable=False),
         sa.Column("at", sa.BigInteger(), nullable=False),
         sa.Column("until", sa.BigInteger(), nullable=True),
         sa.ForeignKeyConstraint(
