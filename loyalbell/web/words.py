@@ -6,7 +6,10 @@ from zoneinfo import ZoneInfo
 from markupsafe import Markup, escape
 
 from loyalbell.core.money import say_money
+from loyalbell.store.files.own_columns import day_triple
 from loyalbell.store.tables import Shop
+
+MONTHS = "January February March April May June July August September October November December".split()
 
 
 def say_day(day: date) -> str:
@@ -41,6 +44,25 @@ class Words:
         local = instant.astimezone(self.zone)
         other_year = local.year != self.now.astimezone(self.zone).year
         return _time(local, _say_date(local.date(), other_year))
+
+    def plain_day(self, day: date | None) -> str:
+        """``Tue 12 May``, with the year where it is not this one."""
+        return "" if day is None else _say_date(day, day.year != self.now.astimezone(self.zone).year)
+
+    def iso_day(self, instant: datetime) -> str:
+        return instant.astimezone(self.zone).date().isoformat()
+
+    @staticmethod
+    def yearly(year: int | None, month: int | None, day: int | None) -> str:
+        """``12 May 1990``, or ``12 May`` where the year is not known."""
+        if not month or not day:
+            return ""
+        return f"{day} {MONTHS[month - 1]}" + (f" {year}" if year else "")
+
+    @staticmethod
+    def day_triple(year: int | None, month: int | None, day: int | None) -> str:
+        """``1990-05-12`` or ``--05-12``, as a form takes it."""
+        return day_triple(year, month, day) if month and day else ""
 
     def money(self, minor: int, whole: bool = False) -> str:
         return say_money(minor, self.currency, whole)

@@ -8,7 +8,7 @@ from sqlalchemy import select
 from starlette.datastructures import FormData, UploadFile
 
 from loyalbell.desk import importing
-from loyalbell.store.files.mapping import KINDS, TARGETS, map_problem
+from loyalbell.store.files.mapping import KINDS, NEW, map_problem
 from loyalbell.store.files.table_file import FileProblem, shape_of
 from loyalbell.store.tables import ImportRun
 from loyalbell.web.visit import Form, NotFound, SignedIn, Visit, text_of
@@ -16,6 +16,24 @@ from loyalbell.web.visit import Form, NotFound, SignedIn, Visit, text_of
 router = APIRouter()
 AT_WORK = ("trying", "running")
 SHOWN_REFUSALS = 12
+KIND_WORDS = {
+    "customers": "also vCards",
+    "orders": "a row per order, or a row per line",
+    "order-lines": "lines of orders that are here already",
+    "visits": "coming in without an appointment",
+    "appointments": "also calendars",
+    "memberships": "plans, terms, renewals",
+    "events": "what people did on your site or app",
+    "answers": "reviews and surveys",
+    "items": "the catalogue, with prices and margins",
+    "consents": "who agreed to or refused a channel, when and how",
+    "suppressions": "addresses not to write to",
+}
+
+
+def _shown_target(target: str) -> str:
+    """``new:text`` for ``new:text:Shoe size``: the choice that stands in the list."""
+    return next((new for new in NEW if target.startswith(f"{new}:")), target)
 
 
 def _run(visit: Visit, run_id: int) -> ImportRun:
@@ -30,7 +48,9 @@ def _run(visit: Visit, run_id: int) -> ImportRun:
 def list_page(visit: Visit = SignedIn, problem: str | None = None, status: int = 200) -> Response:
     with visit.desk.book.reading() as session:
         runs = list(session.scalars(select(ImportRun).order_by(ImportRun.id.desc()).limit(50)))
-    return visit.page("imports/imports.html", "imports", status, runs=runs, kinds=KINDS, problem=problem)
+    return visit.page(
+        "imports/imports.html", "imports", status, runs=runs, kinds=KINDS, words=KIND_WORDS, problem=problem
+    )
 
 
 @router.post("/imports")
@@ -67,8 +87,10 @@ def _values(visit: Visit, run_id: int) -> dict[str, Any]:
         "run": run,
         "shape": shape,
         "samples": importing.samples_of(path),
-        "targets": TARGETS[run.kind],
-        "chosen": {at: target for target, at in columns.items()},
+        "targets": importing.targets_of(visit.desk, run.kind),
+        "new": NEW if run.kind == "customers" else {},
+        "hindrances": importing.hindrances(visit.desk, run.id) if run.state == "done" else [],
+        "chosen": {at: _shown_target(target) for target, at in columns.items()},
         "lacking": map_problem(run.kind, columns),
         "job": job,
         "at_work": run.state in AT_WORK,
@@ -79,16 +101,22 @@ def _values(visit: Visit, run_id: int) -> dict[str, Any]:
 @router.post("/imports/{run_id}/columns")
 def set_columns(run_id: int, visit: Visit = SignedIn, form: FormData = Form) -> Response:
     run = _run(visit, run_id)
-    if run.state == "done":
+    if run.state in ("done", "undone"):
         return visit.go(f"/imports/{run_id}")
     headings = shape_of(importing.file_of(visit.desk, run)).headings
     columns: dict[str, str] = {}
     for at, heading in enumerate(headings):
         target = text_of(form, f"column-{at}")
         if target:
-            columns.setdefault(target, heading)
+            columns.setdefault(f"{target}:{heading}" if target in NEW else target, heading)
     day_first = text_of(form, "day_first") == "1"
-    lacking = importing.set_map(visit.desk, run_id, columns, day_first, run.mapping["zone"])
+    zone = text_of(form, "zone") or run.mapping["zone"]
+    try:
+        lacking = importing.set_map(visit.desk, run_id, columns, day_first, zone)
+    except FileProblem as problem:
+        return visit.page(
+            "imports/import.html", "imports", 422, **_values(visit, run_id) | {"problem": str(problem)}
+        )
     if lacking is None:
         importing.start(visit.desk, run_id, write=False)
     return visit.go(f"/imports/{run_id}")
@@ -98,6 +126,17 @@ def set_columns(run_id: int, visit: Visit = SignedIn, form: FormData = Form) -> 
 def bring_in(run_id: int, visit: Visit = SignedIn) -> Response:
     if _run(visit, run_id).state == "tried":
         importing.start(visit.desk, run_id, write=True)
+    return visit.go(f"/imports/{run_id}")
+
+
+@router.post("/imports/{run_id}/undo")
+def undo(run_id: int, visit: Visit = SignedIn) -> Response:
+    try:
+        importing.undo_import(visit.desk, run_id, visit.by)
+    except importing.CannotUndo as problem:
+        return visit.page(
+            "imports/import.html", "imports", 422, **_values(visit, run_id) | {"problem": str(problem)}
+        )
     return visit.go(f"/imports/{run_id}")
 
 

@@ -70,6 +70,16 @@ def _values(visit: Visit, rule: Rule) -> dict[str, object]:
     }
 
 
+@router.post("/segments/in-customers")
+def in_customers(visit: Visit = SignedIn, form: FormData = Form) -> Response:
+    """Shows the people of the rule on the page in the customer book, without keeping it."""
+    try:
+        rule = rule_form.rule_from(form, visit.desk.ledger().currency)
+    except RuleProblem as problem:
+        return visit.problem(str(problem))
+    return visit.go(f"/customers?{urlencode({'rule': rule.model_dump_json()})}")
+
+
 @router.post("/segments/read")
 def read(visit: Visit = SignedIn, form: FormData = Form) -> Response:
     """What the rule on the page gives now; the lines are sent back whole only where their number changed."""

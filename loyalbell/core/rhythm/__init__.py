@@ -1,0 +1,1 @@
+"""How often people come back."""
