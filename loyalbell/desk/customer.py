@@ -5,7 +5,7 @@ from datetime import date, datetime
 from typing import Any
 
 import numpy as np
-from sqlalchemy import select
+from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from loyalbell.core.ledger import CHANNELS, Ledger
@@ -143,7 +143,8 @@ def channels_of(session: Session, person: Person) -> list[Channel]:
             select(Suppression).where(
                 Suppression.channel == name,
                 Suppression.lifted_at.is_(None),
-                (Suppression.person_id == person.id) | (Suppression.address == (address or "\x00")),
+                (Suppression.person_id == person.id)
+                | (func.lower(Suppression.address) == (address or "\x00").lower()),
             )
         )
         state = consent_now(session, [person.id], name).get(person.id, "never asked")

@@ -15,6 +15,7 @@ from loyalbell.store.consent import address_of, consent_now
 from loyalbell.store.files.cells import Birthday, CellReader, Email, Phone, Words, read_moment
 from loyalbell.store.files.customers_in import LONGEST_TAG, Language, Zone
 from loyalbell.store.files.own_columns import day_triple
+from loyalbell.store.happenings import announce, announce_consent
 from loyalbell.store.journal import mark_rows, mark_whole
 from loyalbell.store.records.custom_fields import read_field, say_field
 from loyalbell.store.records.names import Names
@@ -99,6 +100,7 @@ def _within(desk: Desk, person_id: int, by: str, act: Callable[[Edit], None]) ->
         try:
             act(edit)
             session.flush()
+            announce(session, "customer.changed", edit.now, person=person_id)
         except ValueError as problem:
             raise NotKept(f"{str(problem)[:1].upper()}{str(problem)[1:]}.") from problem
 
@@ -326,6 +328,7 @@ def say_consent(
         edit.session.add(entry)
         edit.session.flush()
         mark_rows(edit.session, "consents", [entry.id])
+        announce_consent(edit.session, entry, edit.now)
 
     _within(desk, person_id, by, act)
 
@@ -406,6 +409,7 @@ def erase_in(desk: Desk, session: Session, person_ids: Sequence[int], by: str) -
         for part in ERASED_PARTS:
             mark_whole(session, part)
         desk.note(session, by, "erased customers", people=count)
+        announce(session, "customer.erased", now, people=list(person_ids)[:1_000], count=count)
     return count
 
 

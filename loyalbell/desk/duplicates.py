@@ -9,6 +9,7 @@ from sqlalchemy.orm import Session
 from loyalbell.core.duplicates import Pair, Record, pairs
 from loyalbell.desk.desk import Desk
 from loyalbell.store import journal
+from loyalbell.store.happenings import announce
 from loyalbell.store.journal import mark_rows, mark_whole
 from loyalbell.store.load_ledger import HISTORY
 from loyalbell.store.merging import Steps, merge
@@ -111,6 +112,7 @@ def make_one(desk: Desk, kept_id: int, gone_id: int, choice: Mapping[str, str], 
         session.flush()
         _mark(session, kept_id, gone_id, parts)
         desk.note(session, by, "merged two customers", kept=kept_id, gone=gone_id)
+        announce(session, "customer.merged", now, kept=kept_id, gone=gone_id)
         return made.id
 
 

@@ -24,6 +24,7 @@ from loyalbell.store.files.own_columns import own_targets
 from loyalbell.store.files.records_in import RecordsIn
 from loyalbell.store.files.table_file import FileProblem, Row, TableShape, read_rows, shape_of
 from loyalbell.store.files.undo import undo, what_depends
+from loyalbell.store.happenings import announce
 from loyalbell.store.records.kinds import RECORDS
 from loyalbell.store.records.targets import Target
 from loyalbell.store.tables import CustomField, ImportRun, Shop
@@ -252,6 +253,8 @@ def _bring_in(desk: Desk, run: ImportRun, report: Report) -> None:
         desk.note(
             session, run.by or "", f"imported {run.kind}", file=run.filename, **outcome.counts.as_json()
         )
+        facts = {"import": run.id, "kind": run.kind, "file": run.filename} | outcome.counts.as_json()
+        announce(session, "import.finished", desk.clock.now(), **facts)
 
 
 def _record(run: ImportRun, outcome: Outcome, state: str) -> None:

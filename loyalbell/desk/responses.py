@@ -6,6 +6,7 @@ from sqlalchemy.orm import Session
 from loyalbell.core.messages.content import read_content
 from loyalbell.desk.desk import Desk
 from loyalbell.store.consent import address_of
+from loyalbell.store.happenings import announce, announce_consent
 from loyalbell.store.journal import mark_rows
 from loyalbell.store.tables import ConsentEntry, MessageVersion, Person, Touch, TouchEvent
 
@@ -37,7 +38,9 @@ def clicked(desk: Desk, token: str, link: int) -> str | None:
         links = read_content(session.get_one(MessageVersion, touch.message_version_id).content).links()
         if not 0 <= link < len(links):
             return None
-        _respond(session, TouchEvent(touch_id=touch.id, kind="clicked", at=desk.clock.now(), link=link))
+        now = desk.clock.now()
+        _respond(session, TouchEvent(touch_id=touch.id, kind="clicked", at=now, link=link))
+        announce(session, "message.clicked", now, person=touch.person_id, link=links[link])
         return links[link]
 
 
@@ -72,6 +75,8 @@ def _say(desk: Desk, token: str, state: str, source: str) -> bool:
         session.add_all(entries)
         session.flush()
         mark_rows(session, "consents", [entry.id for entry in entries])
+        for entry in entries:
+            announce_consent(session, entry, desk.clock.now())
         if state == "refused" and not _refused_here(session, touch):
             _respond(session, TouchEvent(touch_id=touch.id, kind="refused", at=desk.clock.now()))
         return True

@@ -6,7 +6,7 @@ may or may not have gone: it becomes *unsure* and waits for a person, unless the
 network can be asked.
 """
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 
@@ -21,6 +21,7 @@ from loyalbell.desk.desk import Desk
 from loyalbell.desk.facts import field_facts
 from loyalbell.desk.letters import compiled_version, fill_for_touch, mail_for, message_id
 from loyalbell.store.consent import address_of, consent_now, suppressed_addresses, suppressed_people
+from loyalbell.store.happenings import announce, anyone_listens
 from loyalbell.store.journal import mark_rows, mark_whole
 from loyalbell.store.tables import Campaign, Person, Shop, Suppression, Touch
 
@@ -142,6 +143,16 @@ def record(desk: Desk, outcomes: Sequence[Outcome]) -> None:
         for outcome in outcomes:
             _settle(session, found[outcome.touch_id], outcome, now)
         mark_rows(session, "touches", found)
+        _tell_others(session, found.values(), now)
+
+
+def _tell_others(session: Session, touches: Iterable[Touch], now: datetime) -> None:
+    if not anyone_listens(session):
+        return
+    for touch in touches:
+        kind = {"sent": "message.sent", "bounced": "message.bounced"}.get(touch.state)
+        if kind:
+            announce(session, kind, now, person=touch.person_id, channel=touch.channel, touch=touch.id)
 
 
 def _settle(session: Session, touch: Touch, outcome: Outcome, now: datetime) -> None:
@@ -223,8 +234,12 @@ def finish_campaigns(desk: Desk) -> None:
         Touch.origin_kind == "campaign", Touch.state.in_(("planned", "handing"))
     )
     with desk.book.writing() as session:
-        session.execute(
+        now = desk.clock.now()
+        finished = session.execute(
             update(Campaign)
             .where(Campaign.state == "sending", Campaign.id.not_in(waiting))
-            .values(state="sent", ended_at=desk.clock.now())
-        )
+            .values(state="sent", ended_at=now)
+            .returning(Campaign.id, Campaign.name)
+        ).all()
+        for campaign_id, name in finished:
+            announce(session, "campaign.finished", now, campaign=campaign_id, name=name)

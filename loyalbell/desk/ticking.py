@@ -6,7 +6,7 @@ from threading import Event, Thread
 import structlog
 
 from loyalbell.channels.base import Sender
-from loyalbell.desk import importing, sending
+from loyalbell.desk import importing, sending, webhooks
 from loyalbell.desk.desk import Desk
 from loyalbell.desk.tick_lock import Lock
 
@@ -31,6 +31,7 @@ class Heartbeat:
         self._lock = Lock(desk)
         self._stop, self._wake = Event(), Event()
         self._thread = Thread(target=self._run, name="heartbeat", daemon=True)
+        self._telling = Thread(target=self._tell, name="webhooks", daemon=True)
 
     def start(self) -> None:
         """Raises ``AlreadyTicking``."""
@@ -38,6 +39,7 @@ class Heartbeat:
         importing.mend_after_stop(self.desk)
         sending.mend_after_stop(self.desk, self.sender)
         self._thread.start()
+        self._telling.start()
 
     def wake(self) -> None:
         """Ticks at once instead of after the rest."""
@@ -47,6 +49,7 @@ class Heartbeat:
         self._stop.set()
         self._wake.set()
         self._thread.join(timeout=30)
+        self._telling.join(timeout=15)
         self._lock.release()
 
     def _settle(self) -> None:
@@ -55,6 +58,16 @@ class Heartbeat:
             sending.mend_after_stop(self.desk, self.sender)
         except Exception:
             log.exception("a failed tick could not be settled; the next start does it")
+
+    def _tell(self) -> None:
+        """Webhooks have a thread of their own: a slow receiver must not hold messages up."""
+        while not self._stop.is_set():
+            try:
+                while webhooks.deliver_due(self.desk) and not self._stop.is_set():
+                    pass
+            except Exception:
+                log.exception("webhooks could not be delivered")
+            self._stop.wait(REST_SECONDS)
 
     def _run(self) -> None:
         renewed = time.monotonic()

@@ -2,7 +2,7 @@
 
 from collections.abc import Iterable
 
-from sqlalchemy import select
+from sqlalchemy import func, select
 from sqlalchemy.orm import Session as Reader
 
 from loyalbell.store.tables import ConsentEntry, Person, Suppression
@@ -23,13 +23,16 @@ def address_of(person: Person, channel: str) -> str | None:
 
 
 def suppressed_addresses(reader: Reader, addresses: Iterable[str], channel: str) -> set[str]:
-    """Which of these addresses are suppressed on the channel now."""
-    query = select(Suppression.address).where(
+    """Which of these addresses are suppressed on the channel now, whatever the size of their letters."""
+    by_small: dict[str, set[str]] = {}
+    for address in addresses:
+        by_small.setdefault(address.lower(), set()).add(address)
+    query = select(func.lower(Suppression.address)).where(
         Suppression.channel == channel,
-        Suppression.address.in_(list(addresses)),
+        func.lower(Suppression.address).in_(list(by_small)),
         Suppression.lifted_at.is_(None),
     )
-    return set(reader.scalars(query))
+    return set().union(*(by_small.get(small, set()) for small in reader.scalars(query)))
 
 
 def suppressed_people(reader: Reader, person_ids: Iterable[int], channel: str) -> set[int]:

@@ -260,7 +260,7 @@ def suppressions(loading: Loading, span: Range | None) -> Suppressions:
     ids, person, channel, at, lifted = loading.table(
         f"""SELECT suppression.id, person.id, {_code(CHANNELS, "channel")}, at, coalesce(lifted_at, {NEVER})
             FROM suppression JOIN person ON (person.id = suppression.person_id
-              OR (suppression.channel = 'email' AND person.email = suppression.address)
+              OR (suppression.channel = 'email' AND lower(person.email) = lower(suppression.address))
               OR (suppression.channel = 'text' AND person.phone = suppression.address)
               OR (suppression.channel = 'chat' AND person.chat_handle = suppression.address))
               {only and "AND " + only}""",

@@ -14,6 +14,7 @@ from starlette.exceptions import HTTPException
 from loyalbell.channels.post_room.store import PostRoomStore
 from loyalbell.desk.desk import Desk
 from loyalbell.desk.ticking import Heartbeat
+from loyalbell.web.api.app import create_api
 from loyalbell.web.drafts import Drafts
 from loyalbell.web.routes import (
     campaigns,
@@ -24,6 +25,7 @@ from loyalbell.web.routes import (
     fields,
     imports,
     messages,
+    other_programs,
     post_room,
     public,
     results,
@@ -71,10 +73,12 @@ def create_app(
         campaigns,
         results,
         settings,
+        other_programs,
         clock,
         post_room,
     ):
         app.include_router(area.router)
+    app.mount("/api/v1", create_api(desk))
     app.middleware("http")(_headers)
     _what_went_wrong(app)
     return app

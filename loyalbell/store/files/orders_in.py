@@ -24,7 +24,7 @@ from loyalbell.store.files.cells import (
 )
 from loyalbell.store.files.mapping import ColumnMap
 from loyalbell.store.files.orders_write import OrdersWrite
-from loyalbell.store.files.outcome import Outcome, RefusedRows
+from loyalbell.store.files.outcome import Outcome, Refusals
 from loyalbell.store.files.table_file import Row
 from loyalbell.store.records.known import Known, load_known
 
@@ -68,6 +68,8 @@ class Whose(CellReader):
         value = self.reader[text]
         if isinstance(value, Bad):
             raise ValueError(value.reason)
+        if self.what == "the email":
+            value = value.lower()
         if value not in self.index:
             raise ValueError(f"no customer with {self.what} “{text}” is on file; bring customers in first")
         return self.index[value]
@@ -164,7 +166,7 @@ class OrdersIn:
     def run(
         self,
         rows: Callable[[], Iterator[Row]],
-        refused: RefusedRows,
+        refused: Refusals,
         progress: Callable[[int], None],
     ) -> Outcome:
         self.refused = refused
@@ -294,7 +296,7 @@ class OrdersIn:
         )
         return None
 
-    def _refuse_companions(self, rows: Iterator[Row], refused: RefusedRows) -> None:
+    def _refuse_companions(self, rows: Iterator[Row], refused: Refusals) -> None:
         """Refuses the good lines of orders that have a bad one, reading the file once more."""
         at = self.columns["order_id"]
         reader = self.readers["order_id"]

@@ -4,7 +4,7 @@ import csv
 from dataclasses import dataclass, field
 from pathlib import Path
 from types import TracebackType
-from typing import Any
+from typing import Any, Protocol
 
 KEPT_EXAMPLES = 50
 
@@ -41,6 +41,14 @@ def guarded(cell: str) -> str:
     if start[:1] in ("+", "-") and not start[1:].replace(" ", "").replace(".", "").replace(",", "").isdigit():
         return "'" + cell
     return cell
+
+
+class Refusals(Protocol):
+    """Takes the rows that an import cannot take, and holds what came of the others."""
+
+    outcome: Outcome
+
+    def add(self, number: int, reason: str, cells: list[str]) -> None: ...
 
 
 class RefusedRows:

@@ -69,7 +69,7 @@ class OwnColumns:
     """Reads and keeps the own columns of one import."""
 
     def __init__(
-        self, session: Session, columns: ColumnMap, now: datetime, import_id: int, write: bool
+        self, session: Session, columns: ColumnMap, now: datetime, import_id: int | None, write: bool
     ) -> None:
         self.session, self.now, self.write = session, now, write
         self.facts = PersonFacts(session, int(now.timestamp()), import_id, write)

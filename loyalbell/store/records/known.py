@@ -4,7 +4,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass, field
 from typing import Any
 
-from sqlalchemy import select
+from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from loyalbell.store.tables import ExternalId, Person
@@ -15,7 +15,7 @@ MANY = 500
 
 @dataclass
 class Known:
-    """Person ids by external id, email, phone and chat handle."""
+    """Person ids by external id, email (in small letters), phone and chat handle."""
 
     by_id: dict[str, int] = field(default_factory=dict)
     by_email: dict[str, int] = field(default_factory=dict)
@@ -26,15 +26,15 @@ class Known:
         """A record that gives an id means that id alone; else its email, else its phone, else its chat handle."""
         if values.get("id") is not None:
             return self.by_id.get(values["id"])
-        if values.get("email") is not None and values["email"] in self.by_email:
-            return self.by_email[values["email"]]
+        if values.get("email") is not None and values["email"].lower() in self.by_email:
+            return self.by_email[values["email"].lower()]
         found = self.by_phone.get(values.get("phone") or "")
         return found if found is not None else self.by_chat.get(values.get("chat_handle") or "")
 
     def add(self, values: dict[str, Any], person_id: int) -> None:
         for name, index in self.indexes():
             if values.get(name) is not None:
-                index.setdefault(values[name], person_id)
+                index.setdefault(values[name].lower() if name == "email" else values[name], person_id)
 
     def indexes(self) -> tuple[tuple[str, dict[str, int]], ...]:
         return (
@@ -66,6 +66,8 @@ def known_of(session: Session, records: Iterable[dict[str, Any]]) -> Known:
     known = Known()
     for name, index in known.indexes():
         wanted = sorted({values[name] for values in named if values.get(name) is not None})
+        if name == "email":
+            wanted = sorted({email.lower() for email in wanted})
         for start in range(0, len(wanted), MANY):
             some = wanted[start : start + MANY]
             if name == "id":
@@ -73,7 +75,7 @@ def known_of(session: Session, records: Iterable[dict[str, Any]]) -> Known:
                     ExternalId.source == SOURCE, ExternalId.value.in_(some)
                 )
             else:
-                column = getattr(Person, name)
+                column = func.lower(Person.email) if name == "email" else getattr(Person, name)
                 query = select(column, Person.id).where(column.in_(some)).order_by(Person.id.desc())
             index.update({value: person_id for value, person_id in session.execute(query)})
     return known

@@ -1,5 +1,7 @@
 """Segments: the list, the sentence editor, and the people in one."""
 
+from urllib.parse import urlencode
+
 from fastapi import APIRouter
 from fastapi.responses import HTMLResponse, Response
 from sqlalchemy import select

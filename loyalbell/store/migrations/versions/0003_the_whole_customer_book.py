@@ -482,6 +482,8 @@ def upgrade() -> None:
         op.execute(
             f"ALTER TABLE {table} ADD COLUMN " + REFERENCED.format(table=table, column=column, other=other)
         )
+    op.execute("CREATE INDEX ix_person_email_small ON person (lower(email))")
+    op.execute("CREATE INDEX ix_suppression_small ON suppression (channel, lower(address))")
     _find_more()
 
 

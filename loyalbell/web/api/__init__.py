@@ -1,0 +1,1 @@
+"""The interface for other programs, under /api/v1."""

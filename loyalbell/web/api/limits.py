@@ -1,0 +1,29 @@
+"""How much a program may ask for: a bucket of requests a token, filled steadily."""
+
+import time
+from collections.abc import Callable
+from threading import Lock
+
+BURST, PER_SECOND = 120, 20.0
+
+
+class RateLimit:
+    """``take`` says how many seconds to wait; 0 where the request may pass."""
+
+    def __init__(
+        self, burst: int = BURST, per_second: float = PER_SECOND, clock: Callable[[], float] = time.monotonic
+    ) -> None:
+        self.burst, self.per_second, self.clock = burst, per_second, clock
+        self._lock = Lock()
+        self._held: dict[int, tuple[float, float]] = {}
+
+    def take(self, token_id: int) -> float:
+        with self._lock:
+            now = self.clock()
+            left, at = self._held.get(token_id, (float(self.burst), now))
+            left = min(float(self.burst), left + (now - at) * self.per_second)
+            if left < 1:
+                self._held[token_id] = (left, now)
+                return (1 - left) / self.per_second
+            self._held[token_id] = (left - 1, now)
+            return 0.0

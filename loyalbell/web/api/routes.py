@@ -1,0 +1,276 @@
+"""The addresses under /api/v1."""
+
+import hashlib
+import json
+from collections.abc import Sequence
+from datetime import timedelta
+from typing import Annotated, Any
+
+from fastapi import APIRouter, Depends, Header, Path, Request
+from fastapi.responses import JSONResponse
+from pydantic import BaseModel, Field, ValidationError, create_model
+from sqlalchemy import delete, select
+
+from loyalbell.core.money import minor_digits
+from loyalbell.desk import customer, pushing, tokens
+from loyalbell.desk.desk import Desk
+from loyalbell.store.tables import ApiToken, KeptAnswer
+from loyalbell.web.api import models
+from loyalbell.web.api.models import MOST_RECORDS, Problem, Result
+from loyalbell.web.api.problems import ApiProblem, fields_of
+
+KEPT_FOR = timedelta(days=2)
+PROBLEMS: dict[int | str, dict[str, Any]] = {
+    status: {"model": Problem, "description": words, "content": {"application/problem+json": {}}}
+    for status, words in {
+        400: "The body is not JSON, or a header is wrong.",
+        401: "No token, or one that is not known.",
+        403: "The token may not do this.",
+        409: "The idempotency key came with another request before.",
+        413: "More than the interface takes at once.",
+        415: "The body is of another kind.",
+        422: "Something in the request is not as described, or the one record sent was refused.",
+        429: "Too many requests; Retry-After says how long to wait.",
+    }.items()
+}
+router = APIRouter(responses=PROBLEMS)
+KeyHeader = Annotated[
+    str | None,
+    Header(
+        alias="Idempotency-Key",
+        max_length=200,
+        description="A request sent again with the same key within two days is answered as before and not carried out twice.",
+    ),
+]
+
+
+def desk_of(request: Request) -> Desk:
+    desk: Desk = request.app.state.desk
+    return desk
+
+
+def allowed(scope: str) -> Any:
+    """A dependency: the token of the request, which must have the scope. Raises ``ApiProblem``."""
+
+    def check(request: Request) -> ApiToken:
+        given = request.headers.get("Authorization", "")
+        kind, _, text = given.partition(" ")
+        found = tokens.find_token(desk_of(request), text.strip()) if kind.casefold() == "bearer" else None
+        if found is None:
+            raise ApiProblem(
+                401, "Send a token that is in use: Authorization: Bearer lb_…", {"WWW-Authenticate": "Bearer"}
+            )
+        wait = request.app.state.rate.take(found.id)
+        if wait:
+            raise ApiProblem(
+                429, "Too many requests. Wait a moment.", {"Retry-After": str(max(1, round(wait)))}
+            )
+        if scope not in found.scopes:
+            raise ApiProblem(403, f"The token “{found.name}” may not {tokens.SCOPES[scope]}.")
+        return found
+
+    return Depends(check)
+
+
+def take(
+    request: Request, token: ApiToken, kind: str, records: Sequence[BaseModel], key: str | None, single: bool
+) -> JSONResponse:
+    """Writes the records and keeps the answer under the key, in one transaction."""
+    plain = [record.model_dump(exclude_none=True) for record in records]
+    asked = hashlib.sha256(json.dumps([kind, single, plain], sort_keys=True).encode()).hexdigest()
+    desk = desk_of(request)
+    with desk.book.writing() as session:
+        if key is not None:
+            kept = session.scalar(
+                select(KeptAnswer).where(KeptAnswer.token_id == token.id, KeptAnswer.key == key)
+            )
+            if kept is not None and kept.request_hash != asked:
+                raise ApiProblem(409, "This idempotency key came with another request before. Use a new key.")
+            if kept is not None:
+                return _json(kept.status, kept.body, {"Idempotent-Replayed": "true"})
+        pushed = pushing.take_records(desk, session, kind, plain, token.name)
+        status, body = _answer(pushed, single)
+        if key is not None:
+            now = desk.clock.now()
+            session.execute(delete(KeptAnswer).where(KeptAnswer.at < now - KEPT_FOR))
+            session.add(
+                KeptAnswer(token_id=token.id, key=key, request_hash=asked, status=status, body=body, at=now)
+            )
+    return _json(status, body)
+
+
+def _answer(pushed: pushing.Pushed, single: bool) -> tuple[int, dict[str, Any]]:
+    if single and pushed.refused:
+        problem = Problem(title="Unprocessable Content", status=422, detail=_sentence(pushed.refused[0][1]))
+        return 422, problem.model_dump(exclude_none=True)
+    refused = [models.Refused(at=at, reason=reason) for at, reason in pushed.refused]
+    body = Result(created=pushed.created, changed=pushed.changed, unchanged=pushed.unchanged, refused=refused)
+    return 201 if single and pushed.created else 200, body.model_dump()
+
+
+def _sentence(reason: str) -> str:
+    return f"{reason[:1].upper()}{reason[1:]}."
+
+
+def _json(status: int, body: dict[str, Any], headers: dict[str, str] | None = None) -> JSONResponse:
+    media = "application/problem+json" if status >= 400 else "application/json"
+    return JSONResponse(body, status, headers, media_type=media)
+
+
+KINDS: tuple[tuple[str, str, type[BaseModel], str], ...] = (
+    ("people", "customer", models.Person, "people"),
+    ("orders", "order", models.Order, "history"),
+    ("visits", "visit", models.Visit, "history"),
+    ("appointments", "appointment", models.Appointment, "history"),
+    ("memberships", "membership", models.Membership, "history"),
+    ("items", "item", models.Item, "catalogue"),
+)
+
+
+def _add_kind(kind: str, one: str, model: type[BaseModel], scope: str) -> None:
+    batch = create_model(
+        f"{model.__name__}Batch",
+        __base__=models.Strict,
+        records=(list[model], Field(min_length=1, max_length=MOST_RECORDS)),  # type: ignore[valid-type]
+    )
+
+    def single(request: Request, record: Any, token: ApiToken = allowed(scope), key: KeyHeader = None) -> Any:
+        return take(request, token, kind, [record], key, True)
+
+    def many(request: Request, sent: Any, token: ApiToken = allowed(scope), key: KeyHeader = None) -> Any:
+        return take(request, token, kind, sent.records, key, False)
+
+    single.__annotations__["record"], many.__annotations__["sent"] = model, batch
+
+    router.add_api_route(
+        f"/{kind}", single, methods=["POST"], tags=[kind], summary=f"Send one {one}", operation_id=f"send_{one}",
+        response_model=Result, responses={201: {"model": Result, "description": "It was created."}},
+    )  # fmt: skip
+    router.add_api_route(
+        f"/{kind}/batch", many, methods=["POST"], tags=[kind], summary=f"Send up to {MOST_RECORDS:,} {kind}",
+        operation_id=f"send_{kind}", response_model=Result,
+    )  # fmt: skip
+
+
+for known in KINDS:
+    _add_kind(*known)
+
+
+EVENT_TYPES: dict[str, type[BaseModel]] = {
+    "application/json": models.Event,
+    "application/cloudevents+json": models.CloudEvent,
+    "application/cloudevents-batch+json": models.CloudEvent,
+}
+EVENT_BODY: dict[str, Any] = {
+    "requestBody": {
+        "required": True,
+        "content": {
+            "application/json": {
+                "schema": {
+                    "anyOf": [
+                        {"$ref": "#/components/schemas/Event"},
+                        {
+                            "type": "array",
+                            "items": {"$ref": "#/components/schemas/Event"},
+                            "minItems": 1,
+                            "maxItems": MOST_RECORDS,
+                        },
+                    ]
+                }
+            },
+            "application/cloudevents+json": {"schema": {"$ref": "#/components/schemas/CloudEvent"}},
+            "application/cloudevents-batch+json": {
+                "schema": {
+                    "type": "array",
+                    "items": {"$ref": "#/components/schemas/CloudEvent"},
+                    "minItems": 1,
+                    "maxItems": MOST_RECORDS,
+                }
+            },
+        },
+    }
+}
+
+
+@router.post(
+    "/events",
+    tags=["events"],
+    summary="Send one event, or a list of up to 1,000; CloudEvents 1.0 JSON is taken too",
+    operation_id="send_events",
+    response_model=Result,
+    responses={201: {"model": Result, "description": "It was created."}},
+    openapi_extra=EVENT_BODY,
+)
+async def send_events(request: Request, token: ApiToken = allowed("history"), key: KeyHeader = None) -> Any:
+    media = request.headers.get("Content-Type", "").partition(";")[0].strip().lower()
+    if media not in EVENT_TYPES:
+        raise ApiProblem(415, f"Send one of: {', '.join(EVENT_TYPES)}.")
+    try:
+        sent = json.loads(await request.body())
+    except (ValueError, RecursionError) as error:
+        raise ApiProblem(400, "The body is not JSON.") from error
+    if (media == "application/cloudevents-batch+json") != isinstance(
+        sent, list
+    ) and media != "application/json":
+        raise ApiProblem(422, "A batch of CloudEvents is a list, a single one an object.")
+    single = not isinstance(sent, list)
+    records = _read_events(
+        EVENT_TYPES[media], [sent] if single else sent, desk_of(request).clock.now().isoformat()
+    )
+    return take(request, token, "events", records, key, single)
+
+
+def _read_events(model: type[BaseModel], sent: list[Any], now: str) -> list[models.Event]:
+    if not 1 <= len(sent) <= MOST_RECORDS:
+        raise ApiProblem(422, f"Send between 1 and {MOST_RECORDS:,} events at once.")
+    found = []
+    for at, one in enumerate(sent):
+        try:
+            read = model.model_validate(one)
+            found.append(read if isinstance(read, models.Event) else _from_cloud(read, now))
+        except ValidationError as error:
+            errors = fields_of(error.errors(), (str(at),) if len(sent) > 1 else ())
+            raise ApiProblem(422, "An event is not as described.", errors=errors) from error
+    return found
+
+
+def _from_cloud(event: Any, now: str) -> models.Event:
+    """The source and the id together name a CloudEvent (CloudEvents 1.0, 3.1)."""
+    return models.Event(
+        external_id=hashlib.sha256(f"{event.source}\x00{event.id}".encode("utf-8", "replace")).hexdigest(),
+        id=event.subject, kind=event.type, at=event.time or now[:19] + now[-6:], properties=event.data or {},
+    )  # fmt: skip
+
+
+@router.get(
+    "/people/{person_id}",
+    tags=["people"],
+    summary="Read one customer by the id they were sent with",
+    operation_id="read_customer",
+    responses={404: {"model": Problem, "description": "No such customer is on file."}},
+)
+def read_person(
+    request: Request,
+    person_id: Annotated[str, Path(min_length=1, max_length=120, description="The customer’s id.")],
+    token: ApiToken = allowed("read"),
+) -> models.PersonOut:
+    desk = desk_of(request)
+    with desk.book.reading() as session:
+        found = pushing.external_known(session, person_id)
+    page = customer.page_of(desk, found, {"note"}) if found is not None else None
+    if page is None:
+        raise ApiProblem(404, f"No customer with the id “{person_id}” is on file.")
+    digits = minor_digits(desk.the_shop().currency)
+    return models.PersonOut(
+        id=person_id,
+        first_name=page.person.first_name,
+        last_name=page.person.last_name,
+        email=page.person.email,
+        phone=page.person.phone,
+        tags=[tag.name for tag in page.tags],
+        consents={one.name: "suppressed" if one.suppressions else one.state for one in page.channels},
+        orders=page.line.orders,
+        spent=f"{page.line.spent / 10**digits:.{digits}f}",
+        last_order=page.line.last_order.isoformat() if page.line.last_order else None,
+        band=page.rhythm.band if page.rhythm else None,
+    )
