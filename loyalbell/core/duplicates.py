@@ -42,7 +42,7 @@ class Pair:
 
 def plain(text: str | None) -> str:
     """Small letters and figures only, without marks above letters."""
-    parts = unicodedata.normalize("NFKD", (text or "").casefold())
+    parts = unicodedata.normalize("NFKD", re.sub("['’`.]", "", (text or "").casefold()))
     return " ".join(re.findall(r"\w+", "".join(c for c in parts if not unicodedata.combining(c))))
 
 

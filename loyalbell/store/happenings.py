@@ -28,7 +28,7 @@ def anyone_listens(session: Session) -> bool:
     return session.scalar(select(Webhook.id).where(Webhook.stopped_at.is_(None)).limit(1)) is not None
 
 
-def announce(session: Session, kind: str, now: datetime, **data: Any) -> None:
+def announce(session: Session, kind: str, now: datetime, /, **data: Any) -> None:
     """Puts one happening down for every webhook that asked for its kind."""
     for webhook in session.scalars(select(Webhook).where(Webhook.stopped_at.is_(None))):
         if kind in webhook.kinds or kind == TEST:

@@ -88,14 +88,14 @@ class Money(CellReader):
 
 
 class Quantity(CellReader):
-    """Thousandths of a unit."""
+    """Thousandths of a unit; none at all is what a till writes for a charge or a discount line."""
 
     def read(self, text: str) -> int:
         try:
             thousandths = parse_money(text, 3)
         except ValueError:
             raise ValueError(f"“{text}” is not a quantity") from None
-        if not 0 < thousandths <= 10**12:
+        if not 0 <= thousandths <= 10**12:
             raise ValueError(f"a quantity of {text} cannot be bought")
         return thousandths
 
