@@ -15,6 +15,7 @@ from loyalbell.demo.words import CLINIC, DEPARTMENTS, GROOM
 from loyalbell.store.tables import (
     Answer,
     Appointment,
+    Base,
     ConsentEntry,
     CustomField,
     Event,
@@ -82,9 +83,14 @@ def add_more(
     _doubles(session, customers, now, zone, rng)
 
 
+def _put(session: Session, table: type[Base], rows: list[dict[str, Any]]) -> None:
+    if rows:
+        session.execute(insert(table), rows)
+
+
 def _names(session: Session) -> None:
     for table, names in ((Location, LOCATIONS), (Staff, STAFF), (Tag, TAGS)):
-        session.execute(insert(table), [{"id": at, "name": name} for at, name in enumerate(names, start=1)])
+        _put(session, table, [{"id": at, "name": name} for at, name in enumerate(names, start=1)])
 
 
 def _catalogue(session: Session, rng: Random) -> None:
@@ -118,7 +124,7 @@ def _appointments(session: Session, bought: list[Bought], now: datetime, zone: s
     rows.sort(key=lambda row: (row["starts_at"], row["person_id"]))
     for number, row in enumerate(rows, start=1):
         row |= {"id": number, "external_id": f"B{number:06}"}
-    session.execute(insert(Appointment), rows)
+    _put(session, Appointment, rows)
 
 
 def _appointment(
@@ -157,9 +163,7 @@ def _walk_ins(session: Session, customers: Iterable[MadeUp], now: datetime, zone
                         }
                     )
     rows.sort(key=lambda row: (row["at"], row["person_id"]))
-    session.execute(
-        insert(Visit), [row | {"external_id": f"W{at:05}"} for at, row in enumerate(rows, start=1)]
-    )
+    _put(session, Visit, [row | {"external_id": f"W{at:05}"} for at, row in enumerate(rows, start=1)])
 
 
 def _memberships(session: Session, customers: Iterable[MadeUp], now: datetime, rng: Random) -> None:
@@ -186,7 +190,7 @@ def _memberships(session: Session, customers: Iterable[MadeUp], now: datetime, r
                 "external_id": f"M{len(rows) + 1:04}",
             }
         )
-    session.execute(insert(Membership), rows)
+    _put(session, Membership, rows)
 
 
 def _events(session: Session, customers: Iterable[MadeUp], now: datetime, rng: Random) -> None:
@@ -203,9 +207,7 @@ def _events(session: Session, customers: Iterable[MadeUp], now: datetime, rng: R
                     {"person_id": person.number, "kind": kind, "at": at, "properties": {"page": page}}
                 )
     rows.sort(key=lambda row: (row["at"], row["person_id"]))
-    session.execute(
-        insert(Event), [row | {"external_id": f"E{at:06}"} for at, row in enumerate(rows, start=1)]
-    )
+    _put(session, Event, [row | {"external_id": f"E{at:06}"} for at, row in enumerate(rows, start=1)])
 
 
 def _answers(session: Session, bought: list[Bought], now: datetime, rng: Random) -> None:
@@ -237,9 +239,7 @@ def _answers(session: Session, bought: list[Bought], now: datetime, rng: Random)
                 | {"question": "Would you send a friend to us?", "person_id": order.person, "at": at}
             )
     rows.sort(key=lambda row: (row["at"], row["person_id"]))
-    session.execute(
-        insert(Answer), [row | {"external_id": f"A{at:05}"} for at, row in enumerate(rows, start=1)]
-    )
+    _put(session, Answer, [row | {"external_id": f"A{at:05}"} for at, row in enumerate(rows, start=1)])
 
 
 def _tags_and_fields(
@@ -275,10 +275,10 @@ def _tags_and_fields(
             ids.append(
                 {"source": "bookings", "value": f"bk{rng.getrandbits(32):08x}", "person_id": person.number}
             )
-    session.execute(insert(PersonTag), tags)
-    session.execute(insert(FieldValue), values)
-    session.execute(insert(YearlyDate), dates)
-    session.execute(insert(ExternalId), ids)
+    _put(session, PersonTag, tags)
+    _put(session, FieldValue, values)
+    _put(session, YearlyDate, dates)
+    _put(session, ExternalId, ids)
 
 
 def _values(rng: Random, today: date) -> Iterable[tuple[int, Any]]:
@@ -315,8 +315,8 @@ def _notes_and_marks(session: Session, customers: Iterable[MadeUp], now: datetim
             mark = rng.choice(("closed_at", "closed_at", "deceased_at"))
             gone = now - timedelta(days=rng.randint(1, max(min(days, 200), 1)))
             session.execute(update(Person).where(Person.id == person.number).values({mark: gone}))
-    session.execute(insert(Note), notes)
-    session.execute(insert(Suppression), stopped)
+    _put(session, Note, notes)
+    _put(session, Suppression, stopped)
 
 
 def _shipped(session: Session, rng: Random) -> None:
@@ -335,7 +335,8 @@ def _shipped(session: Session, rng: Random) -> None:
         for order_id, at in rows
         if rng.random() < 0.11
     ]
-    session.execute(update(Order), sent)
+    if sent:
+        session.execute(update(Order), sent)
 
 
 def _doubles(session: Session, customers: list[MadeUp], now: datetime, zone: str, rng: Random) -> None:

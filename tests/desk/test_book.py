@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 from loyalbell.channels.email_smtp import SmtpSender
 from loyalbell.core.messages.content import EmailContent, Text
 from loyalbell.core.segments.model import Group, OrdersCondition, Rule
-from loyalbell.desk import campaigns, customers, messages, ordering, segments, setting_up
+from loyalbell.desk import campaigns, customer, customers, messages, ordering, segments, setting_up
 from loyalbell.desk.desk import Desk
 from loyalbell.desk.ledger_keeper import LedgerKeeper
 from loyalbell.desk.ordering import CannotRingUp
@@ -162,12 +162,12 @@ class TheBook(DeskCase):
         campaign = campaigns.draft_campaign(self.desk, "May", self.lapsed_segment(), self.letter(), "Ida")
         campaigns.start_campaign(self.desk, campaign, 1, "Ida")
         tick(self.desk, FakeSender())
-        page = customers.page_of(self.desk, person)
+        page = customer.page_of(self.desk, person)
         assert page
         self.assertEqual([entry.kind for entry in page.diary], ["message", "order", "order", "consent"])
-        self.assertEqual((page.orders, page.spent), (1, 5_200))
+        self.assertEqual((page.line.orders, page.line.spent), (1, 5_200))
         self.assertIn("Cancelled", page.diary[1].title)
-        self.assertIsNone(customers.page_of(self.desk, 99))
+        self.assertIsNone(customer.page_of(self.desk, 99))
 
     def test_an_order_rung_up(self) -> None:
         person = self.add_person()

@@ -16,7 +16,8 @@ from loyalbell.web.app import create_app
 
 PAGES = (
     "/ /customers /customers?q=wren /customers/1 /segments /segments/new /segments/1 /segments/1/people /messages /messages/new "
-    "/messages/1 /campaigns /campaigns/new /results /results/1 /results/1?figure=opened /imports /post-room /settings /log /search?q=a"
+    "/messages/1 /campaigns /campaigns/new /results /results/1 /results/1?figure=opened /imports /post-room /settings /log /search?q=a /duplicates /duplicates/1/2 "
+    "/fields /other-programs /customers/201 /customers?segment=1&tag=1&columns=band,tags,birthday,city,joined,field-2"
 ).split()
 OUTSIDE = re.compile(r"""(?:src|href|action)\s*=\s*["'](https?:)?//""")
 
@@ -140,7 +141,7 @@ class Pages(PagesCase):
         token = self.sign_in()
         for content, words in (
             (b"", "empty"),
-            (b"PK\x03\x04", "Save it as CSV"),
+            (b"PK\x03\x04", "cannot be read"),
             (b"a,a\n1,2\n", "Rename one"),
         ):
             answer = self.client.post(

@@ -91,6 +91,11 @@ def _values(visit: Visit, run_id: int) -> dict[str, Any]:
         "new": NEW if run.kind == "customers" else {},
         "hindrances": importing.hindrances(visit.desk, run.id) if run.state == "done" else [],
         "chosen": {at: _shown_target(target) for target, at in columns.items()},
+        "left_out": [
+            heading or "(no heading)"
+            for at, heading in enumerate(shape.headings)
+            if at not in columns.values()
+        ],
         "lacking": map_problem(run.kind, columns),
         "job": job,
         "at_work": run.state in AT_WORK,
