@@ -11,18 +11,24 @@ from random import Random
 from bench.measure import Line, median, once
 from bench.segment_count import ORDERS, PEOPLE
 from loyalbell.demo.shop import NOW, ZONE
-from loyalbell.desk import importing
+from loyalbell.desk import importing, ordering
 from loyalbell.desk.desk import Desk
 from loyalbell.desk.setting_up import ShopForm, open_shop
 from loyalbell.store.database import BOOK_FILE
 from loyalbell.store.load_ledger import load_ledger
-from loyalbell.store.tables import ImportRun
+from loyalbell.store.tables import ImportRun, Item
 
 LINES = 1_000_000
 SHOP = ShopForm("Bench", ZONE, "USD", "US", "1 Row", "http://x", "B", "b@bench.example", "127.0.0.1", 25)
 RAW = (
-    "SELECT person_id, placed_at, coalesce(department_id, 0), total_minor, coalesce(cancelled_at, 0), "
-    "coalesce(refunded_at, 0), refunded_minor FROM orders"
+    "SELECT id, person_id, placed_at, coalesce(department_id, 0), coalesce(location_id, 0), total_minor, in_person, "
+    "coalesce(cancelled_at, 0), coalesce(refunded_at, 0), refunded_minor FROM orders"
+)
+
+
+RAW_PEOPLE = (
+    "SELECT id, joined_at, closed_at, deceased_at, email IS NOT NULL, phone IS NOT NULL, chat_handle IS NOT NULL, "
+    "birthday_month, birthday_day, birthday_year FROM person"
 )
 
 
@@ -42,7 +48,7 @@ def new_book(folder: Path, people: int) -> Desk:
     return desk
 
 
-def load_line(folder: Path) -> Line:
+def load_line(folder: Path) -> list[Line]:
     desk, rng = new_book(folder, PEOPLE), Random(1)
     connection = sqlite3.connect(folder / BOOK_FILE)
     now = int(NOW.timestamp())
@@ -58,13 +64,12 @@ def load_line(folder: Path) -> Line:
             load_ledger(session)
 
     def raw() -> None:
-        connection.execute("SELECT id, email FROM person").fetchall()
+        connection.execute(RAW_PEOPLE).fetchall()
         connection.execute(RAW).fetchall()
 
     mine, other = median(ours, 3), median(raw, 3)
     connection.close()
-    desk.close()
-    return Line(
+    loaded = Line(
         "ledger from SQLite",
         "200k people, 2M orders",
         mine,
@@ -73,6 +78,35 @@ def load_line(folder: Path) -> Line:
         "1.5 at most",
         mine <= 1.5 * other,
     )
+    following = follow_line(desk, mine)
+    desk.close()
+    return [loaded, *following]
+
+
+def follow_line(desk: Desk, whole: float) -> list[Line]:
+    """One order rung up and seen, against loading everything again; and what a row of history weighs."""
+    with desk.book.writing() as session:
+        session.add(Item(id=1, name="Tea", price_minor=500))
+    desk.ledger()
+
+    def ring() -> None:
+        ordering.ring_up(desk, 1, 1, "", "bench")
+        desk.ledger()
+
+    mine = median(ring, 5)
+    weight = desk.ledger().bytes_per_event()
+    return [
+        Line(
+            "an order rung up, then counted",
+            "the same",
+            mine,
+            whole,
+            "the whole ledger anew",
+            "0.5 at most",
+            mine <= whole / 2,
+        ),
+        Line("memory of an event (bytes)", "the same", weight, 150, "bound", "below 1", weight < 150),
+    ]
 
 
 def write_file(path: Path, people: int) -> None:

@@ -17,7 +17,7 @@ OUT = Path(__file__).resolve().parent.parent / "docs/screenshots"
 EXAMPLE = Path(__file__).resolve().parent.parent / "loyalbell/demo/files/new-customers.csv"
 VIEWS = {
     "today": "/",
-    "customers": "/customers?q=wren",
+    "customers": "/customers?segment=4&columns=email,last_order,spent,band,next_appointment,tags",
     "customer": "/customers/{customer}",
     "import": "/imports/{imported}",
     "segments": "/segments",
@@ -26,6 +26,9 @@ VIEWS = {
     "campaign": "/campaigns/{draft}",
     "results": "/results/1?figure=clicked",
     "post-room": "/post-room/1",
+    "duplicates": "/duplicates/198/4001",
+    "fields": "/fields",
+    "other-programs": "/other-programs",
 }
 
 

@@ -70,7 +70,11 @@ class CustomerBook(BrowserCase):
         self.find(".note-form input").send_keys("Likes the window seat", Keys.ENTER)
         wait_for(lambda: "Likes the window seat" in self.text("#diary"))
         self.press(".kind span", "notes")
-        wait_for(lambda: all("noted by" in li.text for li in self.browser.find_elements(By.CSS_SELECTOR, ".diary li")))
+        wait_for(
+            lambda: all(
+                "noted by" in li.text for li in self.browser.find_elements(By.CSS_SELECTOR, ".diary li")
+            )
+        )
         self.quiet()
 
     def test_two_records_made_one_and_parted(self) -> None:

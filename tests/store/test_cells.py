@@ -112,7 +112,8 @@ class OtherCells(unittest.TestCase):
         self.assertIn("refund", Money(2)["-5.00"].reason)
         self.assertIn("too large", Money(2)["9" * 15].reason)
         self.assertEqual(Quantity()["1.25"], 1250)
-        for text in ("0", "-1", "many", "1.2345"):
+        self.assertEqual(Quantity()["0"], 0)  # a till writes it for a charge
+        for text in ("-1", "many", "1.2345"):
             self.assertIsInstance(Quantity()[text], Bad, text)
 
     def test_blank_cells_say_nothing_and_others_are_kept_as_written(self) -> None:

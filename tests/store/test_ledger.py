@@ -20,8 +20,10 @@ SIXTY, YEAR = (
 )
 REACH = (
     "SELECT id FROM person WHERE {address} IS NOT NULL AND 'agreed' = (SELECT state FROM consent_entry c WHERE c.person_id = person.id "
-    "AND c.channel = '{channel}' ORDER BY at DESC, id DESC LIMIT 1)"
+    "AND c.channel = '{channel}' ORDER BY at DESC, id DESC LIMIT 1) AND NOT EXISTS (SELECT 1 FROM suppression s "
+    "WHERE s.channel = '{channel}' AND lifted_at IS NULL AND (s.person_id = person.id OR s.address = {address}))"
 )
+ON_FILE = f"joined_at <= {int(NOW.timestamp())} AND closed_at IS NULL AND deceased_at IS NULL"
 ORDERED = f"SELECT person_id FROM orders WHERE {STANDS}"
 QUERIES = {
     "ordered": ORDERED,
@@ -55,7 +57,8 @@ class AgainstSql(unittest.TestCase):
 
     def by_sql(self, query: str) -> set[int]:
         with self.desk.book.reading() as session:
-            return {row[0] for row in session.connection().exec_driver_sql(query)}
+            on_file = f"SELECT id FROM person WHERE id IN ({query}) AND {ON_FILE}"
+            return {row[0] for row in session.connection().exec_driver_sql(on_file)}
 
     def test_every_starter(self) -> None:
         self.assertEqual({key for key, _, _ in STARTERS}, set(QUERIES))
