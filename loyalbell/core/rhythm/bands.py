@@ -4,10 +4,17 @@ from dataclasses import dataclass
 from itertools import pairwise
 
 import numpy as np
+from numpy.typing import NDArray
+
+from loyalbell.core.columns import Ints, Small
+from loyalbell.core.ledger import Ledger
+from loyalbell.core.rhythm.repeat import BuyingDays, Part, buying_days, gaps
+from loyalbell.core.visits import today_number
 
 BANDS = ("new", "in rhythm", "late", "quiet", "silent")
 IN_RHYTHM, LATE, QUIET = 1.25, 2.0, 4.0
 SHRINK = 2
+NEVER_BOUGHT = -1
 
 
 @dataclass(frozen=True)
@@ -51,3 +58,43 @@ def personal_rhythm(days: list[int], today: int, shop: float) -> PersonalRhythm 
     return PersonalRhythm(
         len(days), float(np.median(own)) if own else None, gap, since, band_of(len(days), since, gap)
     )
+
+
+@dataclass(frozen=True)
+class Rhythms:
+    """Everybody's rhythm, by person number. ``band`` is a place in ``BANDS``, -1 for who never bought."""
+
+    purchases: Ints
+    last_day: Ints
+    gap: NDArray[np.float64]
+    band: Small
+
+
+def rhythms(ledger: Ledger, as_of: int, shop: float, part: Part | None = None) -> Rhythms:
+    """The same as ``personal_rhythm`` for the whole book at once. ``shop`` is the shop's typical gap in days."""
+    bought, count = buying_days(ledger, as_of, part), len(ledger.people)
+    today = today_number(as_of, ledger.zone)
+    purchases = np.bincount(bought.person, minlength=count)
+    last_day = np.zeros(count, dtype=np.int64)
+    last_day[bought.person] = bought.day
+    own, middle = _own_medians(bought, today, count)
+    gap = (own * np.where(own > 0, middle, 0.0) + SHRINK * shop) / (own + SHRINK)
+    late = (today - last_day) / np.maximum(gap, 1.0)
+    band = np.digitize(late, (IN_RHYTHM, LATE, QUIET), right=True) + 1
+    band[(band == 1) & (purchases == 1)] = 0
+    band[purchases == 0] = NEVER_BOUGHT
+    return Rhythms(purchases, last_day, gap, band.astype(np.int32))
+
+
+def _own_medians(bought: BuyingDays, today: int, count: int) -> tuple[Ints, NDArray[np.float64]]:
+    """How many gaps each person has, and their median (0 where there are none)."""
+    length, came = gaps(bought, today)
+    person, length = bought.person[came], length[came]
+    order = np.lexsort((length, person))
+    length, own = length[order], np.bincount(person, minlength=count)
+    starts = np.concatenate(([0], np.cumsum(own)[:-1]))
+    middle = np.zeros(count)
+    has = own > 0
+    low, high = starts[has] + (own[has] - 1) // 2, starts[has] + own[has] // 2
+    middle[has] = (length[low] + length[high]) / 2
+    return own, middle

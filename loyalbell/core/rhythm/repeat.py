@@ -10,6 +10,18 @@ from loyalbell.core.ledger import Ledger
 from loyalbell.core.visits import local_days, today_number
 
 Floats = NDArray[np.float64]
+Z95 = 1.959963984540054
+MOST_RETURNED = 0.9
+THUMB = (2.0, 2.5)
+
+
+@dataclass(frozen=True)
+class Part:
+    """Which orders to look at: one department, category or item, or all of them."""
+
+    department: int | None = None
+    category: str | None = None
+    item: int | None = None
 
 
 @dataclass(frozen=True)
@@ -23,14 +35,34 @@ class BuyingDays:
     day: Ints
 
 
-def buying_days(ledger: Ledger, as_of: int, department: int | None = None) -> BuyingDays:
-    """Every day on which each person bought by ``as_of``, of one department or of all."""
-    orders = ledger.orders
-    rows = orders.span(-(2**62), as_of)
-    kept = orders.counted(rows, as_of)
-    if department is not None:
-        kept &= orders.department[rows] == department
-    person, days = orders.person[rows][kept], local_days(orders.at[rows][kept], ledger.zone)
+def rows_of(ledger: Ledger, as_of: int, part: Part | None = None) -> tuple[Small, Ints, Ints]:
+    """(person, instant, money) of what stood at ``as_of``: orders, or the lines of a category or an item."""
+    part = part or Part()
+    if part.category is None and part.item is None:
+        orders = ledger.orders
+        rows = orders.span(-(2**62), as_of)
+        kept = orders.counted(rows, as_of)
+        if part.department is not None:
+            kept &= orders.department[rows] == part.department
+        return orders.person[rows][kept], orders.at[rows][kept], orders.net_money(rows, as_of)[kept]
+    lines = ledger.lines
+    rows = lines.span(-(2**62), as_of)
+    kept = (lines.void_at[rows] > as_of) & np.isin(lines.item[rows], _items(ledger, part))
+    if part.department is not None:
+        kept &= lines.department[rows] == part.department
+    return lines.person[rows][kept], lines.at[rows][kept], lines.money[rows][kept]
+
+
+def _items(ledger: Ledger, part: Part) -> list[int]:
+    if part.item is not None:
+        return [part.item]
+    return [at for at, (_, category, _) in ledger.catalogue.items.items() if category == part.category]
+
+
+def buying_days(ledger: Ledger, as_of: int, part: Part | None = None) -> BuyingDays:
+    """Every day on which each person bought by ``as_of``."""
+    person, at, _ = rows_of(ledger, as_of, part)
+    days = local_days(at, ledger.zone)
     if not len(days):
         return BuyingDays(person, days)
     first = int(days.min())
@@ -48,35 +80,86 @@ def gaps(bought: BuyingDays, today: int) -> tuple[Ints, Mask]:
     return length, ~last
 
 
+def first_gaps(bought: BuyingDays, today: int) -> tuple[Ints, Mask]:
+    """The same for each person's first purchase alone."""
+    length, came = gaps(bought, today)
+    first = np.ones(len(bought.day), dtype=np.bool_)
+    first[1:] = bought.person[1:] != bought.person[:-1]
+    return length[first], came[first]
+
+
 @dataclass(frozen=True)
 class RepeatCurve:
-    """Share not yet back after each number of days (Kaplan and Meier, J. Am. Stat. Assoc. 53, 1958)."""
+    """Share not yet back after each number of days, by Kaplan and Meier (J. Am. Stat. Assoc. 53, 1958).
+
+    ``low`` and ``high`` bound it with 95 % by Greenwood's formula on the log-log scale
+    (Kalbfleisch and Prentice 1980). ``waits`` are the purchases looked at, ``returned`` those that
+    were followed by another.
+    """
 
     days: Ints
     not_back: Floats
+    low: Floats
+    high: Floats
+    waits: int
+    returned: int
 
     def reaches(self, share: float) -> int | None:
         """The first day by which at most ``share`` are not yet back; ``None`` where the curve stays above."""
         found = np.flatnonzero(self.not_back <= share + 1e-12)
         return int(self.days[found[0]]) if len(found) else None
 
+    def at(self, day: float) -> float:
+        """The share not yet back after ``day`` days."""
+        place = int(np.searchsorted(self.days, day, side="right"))
+        return float(self.not_back[place - 1]) if place else 1.0
+
+    @property
+    def ever(self) -> float:
+        """The share who come back within the longest wait on file."""
+        return 1 - float(self.not_back[-1]) if len(self.days) else 0.0
+
+    @property
+    def typical(self) -> int | None:
+        """Days within which half of those who ever come back have done so."""
+        return self.reaches(1 - self.ever / 2) if self.ever else None
+
+    def winback_line(self, share: float = MOST_RETURNED) -> int | None:
+        """Days by which ``share`` of those who ever come back have come back."""
+        return self.reaches(1 - self.ever * share) if self.ever else None
+
+    def still_come(self, day: float) -> float:
+        """Of those not back after ``day`` days, the share who come back later without help."""
+        out = self.at(day)
+        return 1 - (1 - self.ever) / out if out > 0 else 0.0
+
 
 def repeat_curve(length: Ints, came: Mask) -> RepeatCurve:
     """The product-limit estimate; those still out are censored at their wait so far."""
+    none = np.zeros(0)
     if not len(length):
-        return RepeatCurve(np.zeros(0, dtype=np.int64), np.zeros(0))
+        return RepeatCurve(np.zeros(0, dtype=np.int64), none, none, none, 0, 0)
     top = int(length.max()) + 1
     returned = np.bincount(length[came], minlength=top)
     everyone = np.bincount(length, minlength=top)
     at_risk = len(length) - np.concatenate(([0], np.cumsum(everyone)[:-1]))
     days = np.flatnonzero(returned)
-    return RepeatCurve(days, np.cumprod(1 - returned[days] / at_risk[days]))
+    events, risk = returned[days].astype(np.float64), at_risk[days].astype(np.float64)
+    curve: Floats = np.cumprod(1 - events / risk).astype(np.float64)
+    low, high = _bounds(curve, events, risk)
+    return RepeatCurve(days, curve, low, high, len(length), int(came.sum()))
 
 
-def typical_gap(ledger: Ledger, as_of: int, department: int | None = None) -> int | None:
-    """Days within which half of those who buy again (by the longest wait seen) have done so; ``None`` without repeats."""
-    bought = buying_days(ledger, as_of, department)
-    curve = repeat_curve(*gaps(bought, today_number(as_of, ledger.zone)))
-    if not len(curve.days):
-        return None
-    return curve.reaches((1 + float(curve.not_back[-1])) / 2)
+def _bounds(curve: Floats, events: Floats, risk: Floats) -> tuple[Floats, Floats]:
+    with np.errstate(divide="ignore", invalid="ignore"):
+        spread = np.sqrt(np.cumsum(events / (risk * (risk - events)))) / np.log(curve)
+        log_log = np.log(-np.log(curve))
+        low, high = (np.exp(-np.exp(log_log + sign * Z95 * spread)) for sign in (-1, 1))
+    gone = curve <= 0
+    return np.where(gone, 0.0, low), np.where(gone, 0.0, high)
+
+
+def typical_gap(ledger: Ledger, as_of: int, part: Part | None = None) -> int | None:
+    """Days within which half of those who ever buy again have done so; ``None`` without repeats."""
+    bought = buying_days(ledger, as_of, part)
+    return repeat_curve(*gaps(bought, today_number(as_of, ledger.zone))).typical
