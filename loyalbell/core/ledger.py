@@ -68,11 +68,6 @@ class People:
         given = {name: np.asarray(values) for name, values in more.items()}
         return cls(numbers, np.asarray(joined_at, dtype=np.int64), **(blank | given))
 
-    def on_file(self, as_of: int) -> Mask:
-        """Who had joined by then and was neither closed nor deceased."""
-        present = self.joined_at <= as_of
-        return present & (self.closed_at > as_of) & (self.deceased_at > as_of)
-
     def with_people(self, fresh: "People", gone: Ints) -> "People | None":
         """With some people as they are now and some gone; ``None`` where numbers would have to change."""
         known = np.isin(fresh.ids, self.ids)
@@ -287,6 +282,18 @@ class Ledger:
     @property
     def departments(self) -> dict[int, str]:
         return self.catalogue.departments
+
+    def on_file(self, as_of: int) -> Mask:
+        """Who was a customer by then and neither closed nor deceased.
+
+        Somebody is a customer from the day they are said to have joined, or from the first
+        thing they are known to have done, whichever came first.
+        """
+        present = self.people.joined_at <= as_of
+        if not bool(present.all()):
+            for part in (self.orders, self.walk_ins, self.appointments, self.events, self.memberships):
+                present[part.person[: np.searchsorted(part.at, as_of, side="right")]] = True
+        return present & (self.people.closed_at > as_of) & (self.people.deceased_at > as_of)
 
     def agreed(self, channel: int, as_of: int) -> Mask:
         """Whose newest word about the channel, by ``as_of``, is yes."""

@@ -112,6 +112,24 @@ def members(
     ]
 
 
+def count_rule(
+    desk: Desk, rule: Rule, as_of: datetime, with_ladder: bool, with_people: bool
+) -> dict[str, object]:
+    """What the command line says of a rule: people, and on asking the ladder and the ids."""
+    ledger = desk.ledger()
+    mask = evaluate(rule, ledger, as_of)
+    found: dict[str, object] = {
+        "people": int(mask.sum()),
+        "as_of": as_of.isoformat(),
+        "words": say_rule(rule, ledger.departments, ledger.currency),
+    }
+    if with_ladder:
+        found["ladder"] = ladder(rule, ledger, as_of)
+    if with_people:
+        found["ids"] = [int(one) for one in ledger.people.ids[mask]]
+    return found
+
+
 def people_in(desk: Desk, rule: Rule, skip: int, limit: int) -> tuple[int, list[Member]]:
     """How many are in it, and one page of them."""
     ledger = desk.ledger()

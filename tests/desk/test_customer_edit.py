@@ -83,12 +83,12 @@ class Editing(DeskCase):
         self.assertEqual([one.said for one in page.fields], ["cake; tea"])
         self.assertEqual([one.name for one in page.companions], ["Bo"])
         ledger = self.desk.ledger()
-        self.assertFalse(ledger.people.on_file(int(NOW.timestamp())).any())
-        self.assertTrue(ledger.people.on_file(int((NOW - timedelta(days=30)).timestamp())).all())
+        self.assertFalse(ledger.on_file(int(NOW.timestamp())).any())
+        self.assertTrue(ledger.on_file(int((NOW - timedelta(days=30)).timestamp())).all())
         customer_edit.change_marks(self.desk, self.ann, {}, "Ida")
         customer_edit.remove_tag(self.desk, self.ann, 1, "Ida")
         customer_edit.change_companions(self.desk, self.ann, [(1, "", "", "")], "Ida")
-        self.assertTrue(self.desk.ledger().people.on_file(int(NOW.timestamp())).all())
+        self.assertTrue(self.desk.ledger().on_file(int(NOW.timestamp())).all())
         kinds = {entry.kind for entry in customer.page_of(self.desk, self.ann).diary}  # type: ignore[union-attr]
         self.assertEqual(kinds, {"change", "consent"})
 
@@ -198,7 +198,7 @@ class Many(DeskCase):
             ]
         self.assertEqual(kept, ["p0@example.com", "p1@example.com"])
         ledger = self.desk.ledger()
-        self.assertEqual((int(ledger.people.on_file(int(NOW.timestamp())).sum()), len(ledger.orders)), (6, 2))
+        self.assertEqual((int(ledger.on_file(int(NOW.timestamp())).sum()), len(ledger.orders)), (6, 2))
         again = self.add_person("P0@example.com")
         number = int(ledger.number_of(self.desk.ledger().people.ids[-1:])[0])
         self.assertFalse(self.desk.ledger().reachable(0, int(NOW.timestamp()))[number], again)

@@ -131,7 +131,7 @@ class Merging(DeskCase):
         now = int(NOW.timestamp())
         self.assertEqual(ledger.per_person(ledger.orders.person).tolist()[0], 3)
         self.assertEqual(ledger.values_of(1, now).number.tolist(), [1.0])
-        self.assertEqual(int(ledger.people.on_file(now).sum()), 1)
+        self.assertEqual(int(ledger.on_file(now).sum()), 1)
         self.assertEqual(int(ledger.tagged(1, now).sum()), 1)
         self.assertFalse(bool(ledger.reachable(0, now).any()))
 

@@ -52,7 +52,7 @@ def concentration(
     if days is not None:
         kept = at > as_of - days * SECONDS
         person, money = person[kept], money[kept]
-    spent = np.where(ledger.people.on_file(as_of), ledger.per_person(person, money), 0)
+    spent = np.where(ledger.on_file(as_of), ledger.per_person(person, money), 0)
     best = np.sort(spent[spent > 0])[::-1]
     total = int(best.sum())
     curve = np.cumsum(best) / total if total else np.zeros(0)

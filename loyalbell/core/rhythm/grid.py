@@ -52,7 +52,7 @@ def grid(ledger: Ledger, as_of: int, part: Part | None = None) -> Grid:
     last_day = np.zeros(count, dtype=np.int64)
     last_day[bought.person] = bought.day
     value = ledger.per_person(person, money)
-    has: Mask = (purchases > 0) & ledger.people.on_file(as_of)
+    has: Mask = (purchases > 0) & ledger.on_file(as_of)
     found = {name: np.zeros(count, dtype=np.int64) for name in ("recency", "frequency", "money")}
     for name, values in (("recency", last_day), ("frequency", purchases), ("money", value)):
         found[name][has] = scores(values[has])

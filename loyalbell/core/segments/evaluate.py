@@ -22,7 +22,7 @@ BEGINNING = -(2**62)
 
 def evaluate(rule: Rule, ledger: Ledger, as_of: datetime) -> Mask:
     """True for each person number who is on file at ``as_of`` and meets the rule."""
-    return ledger.people.on_file(_seconds(as_of)) & meets_group(rule.root, ledger, as_of)
+    return ledger.on_file(_seconds(as_of)) & meets_group(rule.root, ledger, as_of)
 
 
 def meets_group(group: Group, ledger: Ledger, as_of: datetime) -> Mask:

@@ -15,7 +15,7 @@ def ladder(rule: Rule, ledger: Ledger, as_of: datetime) -> list[int]:
     With *all* and *none* each line takes people away; with *any* the counts
     begin at the first line's and grow.
     """
-    on_file = ledger.people.on_file(int(as_of.timestamp()))
+    on_file = ledger.on_file(int(as_of.timestamp()))
     counts = [int(on_file.sum())]
     so_far = np.zeros_like(on_file) if rule.root.match == "any" else on_file
     for line in rule.root.lines:

@@ -8,6 +8,7 @@ import typer
 from rich.console import Console
 from sqlalchemy import delete
 
+from loyalbell.core.segments.model import Rule
 from loyalbell.demo.shop import OWNER, build_demo
 from loyalbell.desk import exporting, importing
 from loyalbell.desk.desk import Desk
@@ -29,7 +30,7 @@ out, err = Console(highlight=False), Console(stderr=True, highlight=False)
 DataOption = typer.Option(Path("data"), "--data", help="The folder that holds the book.")
 
 
-def _fail(words: str) -> typer.Exit:
+def fail(words: str) -> typer.Exit:
     err.print(words, soft_wrap=True, markup=False)
     return typer.Exit(1)
 
@@ -38,7 +39,7 @@ def _serve(running: Running) -> None:
     try:
         running.serve()
     except (PortTaken, AlreadyTicking) as problem:
-        raise _fail(str(problem)) from problem
+        raise fail(str(problem)) from problem
 
 
 @app.command()
@@ -69,7 +70,7 @@ def demo(
 def _empty(data: Path) -> None:
     """Only a folder that holds a book of ours, or nothing, is emptied."""
     if any(data.iterdir()) and not (data / BOOK_FILE).exists():
-        raise _fail(f"{data} is not a demo folder; it is left as it is. Choose another with DATA=folder.")
+        raise fail(f"{data} is not a demo folder; it is left as it is. Choose another with DATA=folder.")
     shutil.rmtree(data)
 
 
@@ -79,7 +80,7 @@ def serve(data: Path = DataOption, port: int = typer.Option(8000, help="The port
     try:
         running = Running(data, port)
     except BookTooNew as problem:
-        raise _fail(str(problem)) from problem
+        raise fail(str(problem)) from problem
     out.print(f"Loyal Bell: {running.address}")
     _serve(running)
 
@@ -101,16 +102,16 @@ def import_file(
 ) -> None:
     """Brings a file in, all of it or nothing. Prints created, changed, unchanged, refused."""
     if not file.is_file():
-        raise _fail(f"There is no file {file}.")
-    desk = _open_book(data)
+        raise fail(f"There is no file {file}.")
+    desk = open_book(data)
     try:
         run = _carry_out(desk, kind, file, dry_run, _map_of(map_file))
     except FileProblem as problem:
-        raise _fail(f"{file.name}: {problem}") from problem
+        raise fail(f"{file.name}: {problem}") from problem
     finally:
         desk.close()
     if run.state == "failed":
-        raise _fail(f"{file.name}: {run.problem}")
+        raise fail(f"{file.name}: {run.problem}")
     counts = {name: getattr(run, name) for name in ("created", "changed", "unchanged", "refused")}
     if as_json:
         reasons = [{"row": row, "reason": reason} for row, reason, _ in run.examples]
@@ -133,11 +134,11 @@ def export_kind(
 ) -> None:
     """Takes one kind of record out, in columns that come back in on import."""
     path = out_file or Path(f"{kind}.{form}")
-    desk = _open_book(data)
+    desk = open_book(data)
     try:
         count = exporting.to_file(desk, kind, form, path)
     except (exporting.CannotExport, OSError) as problem:
-        raise _fail(str(problem)) from problem
+        raise fail(str(problem)) from problem
     finally:
         desk.close()
     out.print(f"{path}: {count:,} rows")
@@ -148,7 +149,7 @@ def book(
     data: Path = DataOption, as_json: bool = typer.Option(False, "--json", help="Print one JSON object.")
 ) -> None:
     """Says what is in the book: people, orders, lines, visits, money per currency in minor units, first and last instants."""
-    desk = _open_book(data)
+    desk = open_book(data)
     try:
         figures = exporting.figures(desk)
     finally:
@@ -160,9 +161,17 @@ def book(
         out.print(f"{name}: {value}", markup=False)
 
 
-def _open_book(data: Path) -> Desk:
+@app.command()
+def schema(what: str = typer.Argument(help="What to describe: segment.")) -> None:
+    """Prints a JSON Schema."""
+    if what != "segment":
+        raise fail(f"There is no schema of “{what}”; choose segment.")
+    print(json.dumps(Rule.model_json_schema(), indent=2))
+
+
+def open_book(data: Path) -> Desk:
     if not (data / BOOK_FILE).exists():
-        raise _fail(f"There is no book in {data}. Start one with: loyalbell serve --data {data}")
+        raise fail(f"There is no book in {data}. Start one with: loyalbell serve --data {data}")
     return Desk(data)
 
 
@@ -172,9 +181,9 @@ def _map_of(path: Path | None) -> dict[str, object] | None:
     try:
         found = json.loads(path.read_text(encoding="utf-8"))
     except (OSError, ValueError) as problem:
-        raise _fail(f"{path} cannot be read as JSON: {problem}") from problem
+        raise fail(f"{path} cannot be read as JSON: {problem}") from problem
     if not isinstance(found, dict):
-        raise _fail(f"{path} must hold a JSON object.")
+        raise fail(f"{path} must hold a JSON object.")
     return found
 
 

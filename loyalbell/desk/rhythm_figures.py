@@ -1,0 +1,297 @@
+"""The figures of Rhythm as plain data, for the pages and for the command line."""
+
+from dataclasses import dataclass
+from datetime import date, datetime, time, timedelta
+from typing import Any
+from zoneinfo import ZoneInfo
+
+import numpy as np
+
+from loyalbell.core.ledger import Ledger
+from loyalbell.core.money import minor_digits
+from loyalbell.core.rhythm import value as models
+from loyalbell.core.rhythm.bands import BANDS, rhythms
+from loyalbell.core.rhythm.cohorts import cohorts, say_month
+from loyalbell.core.rhythm.concentration import concentration
+from loyalbell.core.rhythm.grid import SCORES, TIES, grid
+from loyalbell.core.rhythm.repeat import (
+    MOST_RETURNED,
+    THUMB,
+    Part,
+    RepeatCurve,
+    buying_days,
+    first_gaps,
+    gaps,
+    repeat_curve,
+)
+from loyalbell.core.timing import at_local, local_day, start_of_day
+from loyalbell.core.visits import today_number
+from loyalbell.desk.desk import Desk
+from loyalbell.desk.rhythm import FALLBACK_GAP
+
+YEAR = 365 * 86_400
+MONTHS_BACK = 12
+TOP_SHARES = (0.01, 0.05, 0.1, 0.2, 0.3, 0.5)
+
+
+class NotAPart(Exception):
+    """A department, category, item or instant that cannot be found or read, in words."""
+
+
+@dataclass(frozen=True)
+class Looking:
+    """What is looked at: the ledger, the instant, and the part of the business."""
+
+    ledger: Ledger
+    as_of: int
+    part: Part
+
+    @property
+    def today(self) -> int:
+        return today_number(self.as_of, self.ledger.zone)
+
+
+def read_instant(text: str | None, zone: str, now: datetime) -> datetime:
+    """An ISO instant; without an offset in ``zone``; a plain day means its last second. Raises ``NotAPart``."""
+    if not text:
+        return now
+    try:
+        if len(text) <= 10:
+            end = start_of_day(date.fromisoformat(text) + timedelta(days=1), zone)
+            return end - timedelta(seconds=1)
+        moment = datetime.fromisoformat(text)
+    except ValueError:
+        raise NotAPart(f"“{text}” is not an instant such as 2026-05-12 or 2026-05-12T13:40:00Z.") from None
+    if moment.tzinfo is None:
+        return at_local(moment.date(), time(moment.hour, moment.minute, moment.second), zone)
+    return moment.astimezone(ZoneInfo("UTC"))
+
+
+def part_of(
+    ledger: Ledger, department: str | None = None, category: str | None = None, item: str | None = None
+) -> Part:
+    """The part with these names. Raises ``NotAPart``."""
+
+    def number(names: dict[int, str], name: str | None, what: str) -> int | None:
+        if not name:
+            return None
+        for at, known in names.items():
+            if known.casefold() == name.casefold() or str(at) == name:
+                return at
+        raise NotAPart(f"There is no {what} “{name}”.")
+
+    known = ledger.catalogue
+    if category and category not in {one[1] for one in known.items.values()}:
+        raise NotAPart(f"There is no category “{category}”.")
+    items = {at: name for at, (name, _, _) in known.items.items()}
+    return Part(
+        number(known.departments, department, "department"), category or None, number(items, item, "item")
+    )
+
+
+def look(desk: Desk, as_of: str | None = None, **names: str | None) -> Looking:
+    """Raises ``NotAPart``."""
+    ledger = desk.ledger()
+    when = read_instant(as_of, ledger.zone, desk.clock.now())
+    return Looking(ledger, int(when.timestamp()), part_of(ledger, **names))
+
+
+def repeat(looking: Looking) -> dict[str, Any]:
+    """``all``: from every purchase to the next; ``first_to_second``: from the first alone."""
+    bought = buying_days(looking.ledger, looking.as_of, looking.part)
+    return {
+        "all": say_curve(repeat_curve(*gaps(bought, looking.today))),
+        "first_to_second": say_curve(repeat_curve(*first_gaps(bought, looking.today))),
+    }
+
+
+def say_curve(curve: RepeatCurve) -> dict[str, Any]:
+    """``curve``: (days, share not yet back); ``interval``: (days, low, high), 95 %."""
+    typical = curve.typical
+    return {
+        "curve": [[int(day), float(share)] for day, share in zip(curve.days, curve.not_back, strict=True)],
+        "interval": [
+            [int(day), float(low), float(high)]
+            for day, low, high in zip(curve.days, curve.low, curve.high, strict=True)
+        ],
+        "purchases": curve.waits,
+        "returned": curve.returned,
+        "ever": curve.ever,
+        "typical_days": typical,
+        "winback_days": curve.winback_line(),
+        "winback_share": MOST_RETURNED,
+        "thumb_days": [round(factor * typical) for factor in THUMB] if typical else None,
+    }
+
+
+def gap_of(looking: Looking) -> float:
+    """The typical gap of the part looked at, in days."""
+    bought = buying_days(looking.ledger, looking.as_of, looking.part)
+    return float(repeat_curve(*gaps(bought, looking.today)).typical or FALLBACK_GAP)
+
+
+def bands(looking: Looking, months: int = MONTHS_BACK) -> dict[str, Any]:
+    """People and their money of the last 365 days in each band, and how many went from one to another by month."""
+    ledger, as_of, gap = looking.ledger, looking.as_of, gap_of(looking)
+    now = rhythms(ledger, as_of, gap, looking.part).band
+    here = ledger.on_file(as_of)
+    rows = ledger.orders.span(as_of - YEAR, as_of)
+    kept = ledger.orders.counted(rows, as_of)
+    money = ledger.per_person(ledger.orders.person[rows][kept], ledger.orders.net_money(rows, as_of)[kept])
+    return {
+        "typical_days": gap,
+        "bands": [
+            {
+                "band": name,
+                "people": int((here & (now == at)).sum()),
+                "money": int(money[here & (now == at)].sum()),
+            }
+            for at, name in enumerate(BANDS)
+        ],
+        "never_bought": int((here & (now < 0)).sum()),
+        "movement": movement(looking, gap, months),
+    }
+
+
+def month_edges(looking: Looking, months: int) -> list[int]:
+    """The last seconds of the ``months`` months before, the oldest first, and the instant looked at."""
+    zone = looking.ledger.zone
+    day = local_day(datetime.fromtimestamp(looking.as_of, ZoneInfo("UTC")), zone).replace(day=1)
+    edges = [looking.as_of]
+    for _ in range(months):
+        edges.append(int(start_of_day(day, zone).timestamp()) - 1)
+        day = (day - timedelta(days=1)).replace(day=1)
+    return edges[::-1]
+
+
+def movement(looking: Looking, gap: float, months: int) -> list[dict[str, Any]]:
+    """For each month who went where: ``people`` is bands (then, from) x bands (now, to), by their place in the list."""
+    ledger, edges = looking.ledger, month_edges(looking, months)
+    states = [
+        np.where(ledger.on_file(edge), rhythms(ledger, edge, gap, looking.part).band, -1) for edge in edges
+    ]
+    found = []
+    for before, after, edge in zip(states, states[1:], edges[1:], strict=False):
+        both = (before >= 0) & (after >= 0)
+        table = np.zeros((len(BANDS), len(BANDS)), dtype=np.int64)
+        np.add.at(table, (before[both], after[both]), 1)
+        month = local_day(datetime.fromtimestamp(edge, ZoneInfo("UTC")), ledger.zone)
+        sizes = [int((after == at).sum()) for at in range(len(BANDS))]
+        found.append({"month": f"{month:%Y-%m}", "people": table.tolist(), "sizes": sizes})
+    return found
+
+
+def recency_frequency_money(looking: Looking) -> dict[str, Any]:
+    """Counts and money, recency by row and frequency by column, both from 1 (worst) to 5 (best)."""
+    found = grid(looking.ledger, looking.as_of, looking.part)
+    cells = []
+    for recency in range(1, SCORES + 1):
+        for frequency in range(1, SCORES + 1):
+            inside = (found.recency == recency) & (found.frequency == frequency)
+            if bool(inside.any()):
+                ago = looking.today - found.last_day[inside]
+                times = found.purchases[inside]
+                cells.append(
+                    {
+                        "recency": recency, "frequency": frequency, "people": int(inside.sum()),
+                        "money": int(found.value[inside].sum()), "days_ago": [int(ago.min()), int(ago.max())],
+                        "purchases": [int(times.min()), int(times.max())],
+                    }
+                )  # fmt: skip
+    return {"ties": TIES, "count": found.count.tolist(), "money": found.spent.tolist(), "cells": cells}
+
+
+def concentrated(looking: Looking, days: int | None = None, top: float | None = None) -> dict[str, Any]:
+    """Shares are of 1. ``curve`` is (share of people, share of money), the best spenders first."""
+    found = concentration(looking.ledger, looking.as_of, days, looking.part)
+    shares = sorted({*TOP_SHARES, *([top] if top else [])})
+    places = sorted({round(at * (found.people - 1) / 100) for at in range(101)}) if found.people else []
+    return {
+        "people": found.people,
+        "money": found.money,
+        "gini": found.gini,
+        "days": days,
+        "top": [
+            {"share": share, "people": found.top_count(share), "of_money": found.top_share(share)}
+            for share in shares
+        ],
+        "curve": [[0.0, 0.0], *([float((at + 1) / found.people), float(found.curve[at])] for at in places)],
+    }
+
+
+def by_cohort(looking: Looking) -> dict[str, Any]:
+    """``active[k]`` of ``size`` bought k months after the month of their first purchase."""
+    found = cohorts(looking.ledger, looking.as_of, looking.part)
+    return {
+        "cohorts": [
+            {"month": say_month(month), "size": int(size), "active": [int(n) for n in active if n >= 0]}
+            for month, size, active in zip(found.months, found.sizes, found.active, strict=True)
+            if size
+        ]
+    }
+
+
+def value(
+    looking: Looking,
+    unit: str,
+    ahead: float,
+    people: bool = True,
+    report: models.Progress = lambda share, words: None,
+) -> dict[str, Any]:
+    """The fitted models and what they expect over the next ``ahead`` units. Raises ``models.TooLittle``."""
+    ledger = looking.ledger
+    digits = minor_digits(ledger.currency)
+    made = models.summary(ledger, looking.as_of, unit, looking.part)
+    fitted = models.fit_bgnbd(made, unit, report)
+    purchases, alive = fitted.expected(made, ahead), fitted.alive(made)
+    report(0.6, "fitting what a purchase is worth")
+    found: dict[str, Any] = {
+        "unit": unit,
+        "ahead": ahead,
+        "buyers": len(made),
+        "repeat_buyers": int((made.frequency > 0).sum()),
+        "bgnbd": {name: getattr(fitted, name) for name in ("r", "alpha", "a", "b", "log_likelihood")},
+        "gamma_gamma": None,
+        "expected_purchases": float(purchases.sum()),
+        "expected_money": None,
+    }
+    worth = None
+    try:
+        spending = models.fit_gamma_gamma(made, digits)
+        worth = spending.expected(made, digits)
+        found["gamma_gamma"] = {name: getattr(spending, name) for name in ("p", "q", "v", "log_likelihood")}
+        found["expected_money"] = float((purchases * worth).sum())
+    except models.TooLittle as problem:
+        found["problem"] = str(problem)
+    if people:
+        ids = ledger.people.ids[made.person]
+        found["people"] = [
+            {
+                "person": int(ids[at]), "frequency": int(made.frequency[at]), "recency": float(made.recency[at]),
+                "age": float(made.age[at]), "expected_purchases": float(purchases[at]), "alive": float(alive[at]),
+                "expected_value": None if worth is None else float(worth[at]),
+            }
+            for at in range(len(made))
+        ]  # fmt: skip
+    return found
+
+
+def calibration(looking: Looking, unit: str, share: float = 0.5) -> dict[str, Any]:
+    """The last ``share`` of the history held out, expected from the part before. Raises ``models.TooLittle``."""
+    orders = looking.ledger.orders
+    if not len(orders):
+        raise models.TooLittle("Nothing has been bought yet.")
+    begin = int(orders.at[0])
+    edge = looking.as_of - int((looking.as_of - begin) * share)
+    found = models.calibrate(looking.ledger, looking.as_of, edge, unit, looking.part)
+    return {
+        "held_out_from": datetime.fromtimestamp(edge, ZoneInfo("UTC")).isoformat(),
+        "ahead": found.ahead,
+        "buyers": found.buyers,
+        "expected": found.expected,
+        "came": found.came,
+        "bins": [
+            {"purchases": [low, high], "buyers": buyers, "expected": expected, "came": came}
+            for low, high, buyers, expected, came in found.bins
+        ],
+    }
