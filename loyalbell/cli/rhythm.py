@@ -84,7 +84,7 @@ def concentration(
     top: float = typer.Option(20.0, "--top", min=0.1, max=100, help="The top so many per cent."),
     as_json: bool = Json,
 ) -> None:
-    """Share of the money by the top x % of those who spent anything: top, curve, gini."""
+    """Share of the money by the top x % of those who bought anything: top, curve, gini."""
     with _looking(data, as_of, department=department, category=category, item=item) as looking:
         _say(figures.concentrated(looking, days, top / 100), as_json)
 

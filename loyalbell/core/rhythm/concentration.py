@@ -47,13 +47,14 @@ class Concentration:
 def concentration(
     ledger: Ledger, as_of: int, days: int | None = None, part: Part | None = None
 ) -> Concentration:
-    """Of those on file who spent anything by ``as_of``, within the ``days`` x 24 hours before where given."""
+    """Of those on file who bought anything by ``as_of``, within the ``days`` x 24 hours before where given."""
     person, at, money = rows_of(ledger, as_of, part)
     if days is not None:
         kept = at > as_of - days * SECONDS
         person, money = person[kept], money[kept]
-    spent = np.where(ledger.on_file(as_of), ledger.per_person(person, money), 0)
-    best = np.sort(spent[spent > 0])[::-1]
+    bought = (ledger.per_person(person) > 0) & ledger.on_file(as_of)
+    spent = np.where(bought, ledger.per_person(person, money), 0)
+    best = np.sort(spent[bought])[::-1]
     total = int(best.sum())
     curve = np.cumsum(best) / total if total else np.zeros(0)
-    return Concentration(np.maximum(spent, 0), len(best), total, curve)
+    return Concentration(spent, len(best), total, curve)
