@@ -20,6 +20,7 @@ APPOINTMENT_STATES = ("booked", "kept", "cancelled", "missed")
 BOOKED, KEPT, CANCELLED, MISSED = range(4)
 AGREED = CONSENT_STATES.index("agreed")
 NO_DAY = -(2**31)
+PERSON_WORDS = ("first_name", "last_name", "city", "region", "postal_code", "language")
 
 
 class Words(dict[str, int]):
@@ -37,7 +38,10 @@ class Words(dict[str, int]):
 
 @dataclass(frozen=True)
 class People:
-    """One row a person: ``ids`` ascending; ``has_address`` is people x channels. Birthday parts are 0 where unknown."""
+    """One row a person: ``ids`` ascending; ``has_address`` is people x channels. Birthday parts are 0 where unknown.
+
+    ``words`` is people x ``PERSON_WORDS``, as codes.
+    """
 
     ids: Ints
     joined_at: Ints
@@ -47,9 +51,15 @@ class People:
     birthday_month: Small
     birthday_day: Small
     birthday_year: Small
+    words: Small
 
     def __len__(self) -> int:
         return len(self.ids)
+
+    def words_of(self, fact: str) -> Small:
+        """The codes of one of ``PERSON_WORDS`` for each person, 0 where it is not known."""
+        codes: Small = self.words[:, PERSON_WORDS.index(fact)]
+        return codes
 
     @classmethod
     def of(cls, ids: ArrayLike, joined_at: ArrayLike, **more: ArrayLike) -> Self:
@@ -64,6 +74,7 @@ class People:
             "birthday_month": none,
             "birthday_day": none,
             "birthday_year": none,
+            "words": np.zeros((count, len(PERSON_WORDS)), dtype=np.int32),
         }
         given = {name: np.asarray(values) for name, values in more.items()}
         return cls(numbers, np.asarray(joined_at, dtype=np.int64), **(blank | given))
@@ -295,15 +306,18 @@ class Ledger:
                 present[part.person[: np.searchsorted(part.at, as_of, side="right")]] = True
         return present & (self.people.closed_at > as_of) & (self.people.deceased_at > as_of)
 
-    def agreed(self, channel: int, as_of: int) -> Mask:
-        """Whose newest word about the channel, by ``as_of``, is yes."""
+    def consent_states(self, channel: int, as_of: int) -> Small:
+        """Everyone's newest word about the channel by ``as_of``, as a place in ``CONSENT_STATES``."""
         log = self.consents
         seen = np.searchsorted(log.at, as_of + 1)
         rows = np.flatnonzero(log.channel[:seen] == channel)
         state = np.zeros(len(self.people), dtype=np.int32)
         state[log.person[rows]] = log.state[rows]
-        agreed: Mask = state == AGREED
-        return agreed
+        return state
+
+    def agreed(self, channel: int, as_of: int) -> Mask:
+        """Whose newest word about the channel, by ``as_of``, is yes."""
+        return np.equal(self.consent_states(channel, as_of), AGREED)
 
     def suppressed(self, channel: int, as_of: int) -> Mask:
         marks = self.suppressions

@@ -13,10 +13,10 @@ from sqlalchemy.orm import Session
 from loyalbell.core.care import CAUSE_WORDS, first_refusal
 from loyalbell.core.messages.content import read_content
 from loyalbell.core.messages.preflight import Finding, blocks_sending, preflight
-from loyalbell.core.segments.evaluate import evaluate
 from loyalbell.core.segments.model import read_rule
 from loyalbell.desk.desk import Desk
 from loyalbell.desk.letters import look_of
+from loyalbell.desk.segments import who
 from loyalbell.desk.sending import send_facts
 from loyalbell.store.tables import Campaign, Message, MessageVersion, Person, Segment, Shop, Touch
 
@@ -46,10 +46,9 @@ class Audience:
 def audience(desk: Desk, campaign: Campaign) -> Audience:
     """Everyone in the campaign's segment now, parted by the refusals asked before every send."""
     now = desk.clock.now()
-    ledger = desk.ledger()
     with desk.book.reading() as session:
         segment = session.get_one(Segment, campaign.segment_id)
-        met = evaluate(read_rule(segment.rule), ledger, now)
+        ledger, met = who(desk, read_rule(segment.rule), now)
         ids = [int(person_id) for person_id in ledger.people.ids[np.flatnonzero(met)]]
         return part(session, ids, now)
 

@@ -11,11 +11,11 @@ from sqlalchemy.orm import Session
 from loyalbell.core.ledger import CHANNELS, Ledger
 from loyalbell.core.rhythm.bands import PersonalRhythm
 from loyalbell.core.segments.evaluate import evaluate
-from loyalbell.core.segments.model import Rule
 from loyalbell.desk.customers import Line, line_of
 from loyalbell.desk.desk import Desk
 from loyalbell.desk.diary import DiaryEntry, diary
 from loyalbell.desk.rhythm import next_day, rhythms_of, shop_gap
+from loyalbell.desk.segments import saved_rules
 from loyalbell.store.consent import address_of, consent_now
 from loyalbell.store.records.custom_fields import say_field
 from loyalbell.store.tables import (
@@ -162,8 +162,9 @@ def _ahead(session: Session, person_id: int, now: datetime) -> list[Appointment]
 def _segments(session: Session, ledger: Ledger, person_id: int, now: datetime) -> list[Segment]:
     """The saved segments that the person is in now."""
     number = int(ledger.number_of(np.array([person_id]))[0])
+    saved = saved_rules(session)
     return [
         segment
         for segment in session.scalars(select(Segment).order_by(Segment.name))
-        if bool(evaluate(Rule.model_validate(segment.rule), ledger, now)[number])
+        if bool(evaluate(saved[segment.id], ledger, now, saved)[number])
     ]

@@ -10,10 +10,10 @@ from sqlalchemy import ColumnElement, delete, func, select
 from sqlalchemy.orm import Session
 
 from loyalbell.core.rhythm.bands import PersonalRhythm
-from loyalbell.core.segments.evaluate import evaluate
 from loyalbell.core.segments.model import Rule
 from loyalbell.desk.desk import Desk
 from loyalbell.desk.rhythm import rhythms_of
+from loyalbell.desk.segments import who
 from loyalbell.store.person_search import find_ids, match_words
 from loyalbell.store.records.custom_fields import say_field
 from loyalbell.store.tables import (
@@ -134,7 +134,7 @@ def _meeting(desk: Desk, whom: Filter) -> Any:
     mask = np.ones(len(ledger.people), dtype=np.bool_)
     for rule in (whom.rule, _segment_rule(desk, whom.segment_id)):
         if rule is not None:
-            mask &= evaluate(rule, ledger, now)
+            mask &= who(desk, rule, now)[1]
     if whom.tag_id:
         mask &= ledger.tagged(whom.tag_id, int(now.timestamp()))
     return ledger.people.ids[mask]

@@ -11,11 +11,11 @@ from loyalbell.core.columns import Mask
 from loyalbell.core.ledger import CHANNELS, Ledger
 from loyalbell.core.segments.evaluate import evaluate
 from loyalbell.core.segments.ladder import ladder
-from loyalbell.core.segments.model import Rule, read_rule
-from loyalbell.core.segments.sentence import say_rule
+from loyalbell.core.segments.model import Rule, read_rule, segments_in
+from loyalbell.core.segments.sentence import Saying, say_rule
 from loyalbell.core.segments.warnings import Warning, warnings
 from loyalbell.desk.desk import Desk
-from loyalbell.store.tables import Campaign, Person, Segment
+from loyalbell.store.tables import Campaign, Message, Person, Segment
 
 YEAR = 365 * 86_400
 SHOWN_PEOPLE = 6
@@ -50,13 +50,38 @@ class SegmentProblem(Exception):
     """Why a segment cannot be kept, in words."""
 
 
+def saved_rules(session: Session) -> dict[int, Rule]:
+    """Every saved segment's rule by id, for rules that lean on them."""
+    return {segment.id: rule_of(segment) for segment in session.scalars(select(Segment))}
+
+
+def who(desk: Desk, rule: Rule, as_of: datetime | None = None) -> tuple[Ledger, Mask]:
+    """The ledger, and who of it meets the rule now or at an instant. Raises ``RuleProblem``."""
+    ledger = desk.ledger()
+    with desk.book.reading() as session:
+        saved = saved_rules(session) if segments_in(rule.root) else {}
+    return ledger, evaluate(rule, ledger, as_of or desk.clock.now(), saved)
+
+
+def saying(desk: Desk, ledger: Ledger) -> Saying:
+    """What the ids in rules are called."""
+    with desk.book.reading() as session:
+        names = dict(session.execute(select(Segment.id, Segment.name)).all())
+        letters = dict(session.execute(select(Message.id, Message.name)).all())
+    return Saying(ledger.currency, ledger.catalogue, names, letters)
+
+
 def read(desk: Desk, rule: Rule, some: int = SHOWN_PEOPLE) -> Reading:
-    ledger, now = desk.ledger(), desk.clock.now()
-    mask = evaluate(rule, ledger, now)
-    counts = ladder(rule, ledger, now)
+    """What a rule gives now. Raises ``RuleProblem``."""
+    now = desk.clock.now()
+    with desk.book.reading() as session:
+        saved = saved_rules(session)
+    ledger = desk.ledger()
+    mask = evaluate(rule, ledger, now, saved)
+    counts = ladder(rule, ledger, now, saved)
     return Reading(
         rule=rule,
-        words=say_rule(rule, ledger.departments, ledger.currency),
+        words=say_rule(rule, saying(desk, ledger)),
         counts=counts,
         people=int(mask.sum()),
         on_file=counts[0],
@@ -116,15 +141,15 @@ def count_rule(
     desk: Desk, rule: Rule, as_of: datetime, with_ladder: bool, with_people: bool
 ) -> dict[str, object]:
     """What the command line says of a rule: people, and on asking the ladder and the ids."""
-    ledger = desk.ledger()
-    mask = evaluate(rule, ledger, as_of)
+    ledger, mask = who(desk, rule, as_of)
     found: dict[str, object] = {
         "people": int(mask.sum()),
         "as_of": as_of.isoformat(),
-        "words": say_rule(rule, ledger.departments, ledger.currency),
+        "words": say_rule(rule, saying(desk, ledger)),
     }
     if with_ladder:
-        found["ladder"] = ladder(rule, ledger, as_of)
+        with desk.book.reading() as session:
+            found["ladder"] = ladder(rule, ledger, as_of, saved_rules(session))
     if with_people:
         found["ids"] = [int(one) for one in ledger.people.ids[mask]]
     return found
@@ -132,8 +157,8 @@ def count_rule(
 
 def people_in(desk: Desk, rule: Rule, skip: int, limit: int) -> tuple[int, list[Member]]:
     """How many are in it, and one page of them."""
-    ledger = desk.ledger()
-    found = np.flatnonzero(evaluate(rule, ledger, desk.clock.now()))
+    ledger, mask = who(desk, rule)
+    found = np.flatnonzero(mask)
     return len(found), members(desk, ledger, found[skip : skip + limit])
 
 
@@ -147,6 +172,7 @@ def keep(desk: Desk, segment_id: int | None, name: str, rule: Rule, by: str) -> 
     if not rule.root.lines:
         raise SegmentProblem("Add at least one line. Without one the segment is everyone on file.")
     with desk.book.writing() as session:
+        _check_leaning(session, segment_id, rule)
         taken = session.scalar(select(Segment.id).where(func.lower(Segment.name) == name.lower()))
         if taken is not None and taken != segment_id:
             raise SegmentProblem(f"There is a segment called “{name}” already. Choose another name.")
@@ -159,6 +185,22 @@ def keep(desk: Desk, segment_id: int | None, name: str, rule: Rule, by: str) -> 
         session.flush()
         desk.note(session, by, "saved a segment", segment=name)
         return segment.id
+
+
+def _check_leaning(session: Session, segment_id: int | None, rule: Rule) -> None:
+    """Raises ``SegmentProblem`` where the rule would lean on itself, or on a segment that is not there."""
+    saved = saved_rules(session)
+    seen: set[int] = set()
+    waiting = list(segments_in(rule.root))
+    while waiting:
+        one = waiting.pop()
+        if one == segment_id:
+            raise SegmentProblem("This segment would lean on itself, by way of another. Take that line away.")
+        if one not in saved:
+            raise SegmentProblem("A line asks for a segment that has been deleted. Choose another.")
+        if one not in seen:
+            seen.add(one)
+            waiting += segments_in(saved[one].root)
 
 
 def drop(desk: Desk, segment_id: int, by: str) -> None:
@@ -174,7 +216,12 @@ def drop(desk: Desk, segment_id: int, by: str) -> None:
 
 def used_in(session: Session, segment_id: int) -> list[str]:
     names = session.scalars(select(Campaign.name).where(Campaign.segment_id == segment_id))
-    return [f"the campaign “{name}”" for name in names]
+    leaning = [
+        segment.name
+        for segment in session.scalars(select(Segment).where(Segment.id != segment_id).order_by(Segment.name))
+        if segment_id in segments_in(rule_of(segment).root)
+    ]
+    return [*(f"the campaign “{name}”" for name in names), *(f"the segment “{name}”" for name in leaning)]
 
 
 def rule_of(segment: Segment) -> Rule:

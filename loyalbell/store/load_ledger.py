@@ -18,6 +18,7 @@ from loyalbell.core.ledger import (
     CHANNELS,
     CONSENT_STATES,
     NO_DAY,
+    PERSON_WORDS,
     Answers,
     Appointments,
     Catalogue,
@@ -96,9 +97,13 @@ def people(loading: Loading, span: Range | None) -> People:
         10,
     )
     ids, joined, closed, deceased, email, text, chat, month, day, year = columns
+    flat = chain.from_iterable(
+        loading.rows(f"SELECT {', '.join(PERSON_WORDS)} FROM person {only and 'WHERE ' + only} ORDER BY id")
+    )
+    words = np.fromiter((loading.words[word] if word else 0 for word in flat), dtype=np.int32)
     return People(
         ids, joined, closed, deceased, np.stack((email, text, chat), axis=1).astype(np.bool_),
-        month.astype(np.int32), day.astype(np.int32), year.astype(np.int32),
+        month.astype(np.int32), day.astype(np.int32), year.astype(np.int32), words.reshape(-1, len(PERSON_WORDS)),
     )  # fmt: skip
 
 

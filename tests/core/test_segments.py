@@ -5,7 +5,7 @@ from zoneinfo import ZoneInfo
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from loyalbell.core.ledger import CONSENT_STATES
+from loyalbell.core.ledger import CONSENT_STATES, Catalogue
 from loyalbell.core.segments.evaluate import evaluate
 from loyalbell.core.segments.ladder import ladder
 from loyalbell.core.segments.model import (
@@ -19,7 +19,7 @@ from loyalbell.core.segments.model import (
     RuleProblem,
     read_rule,
 )
-from loyalbell.core.segments.sentence import say_rule
+from loyalbell.core.segments.sentence import Saying, say_rule
 from loyalbell.core.segments.warnings import warnings
 from tests.books import NOW, ZONE, ledger_of
 
@@ -188,7 +188,7 @@ class Examples(unittest.TestCase):
             )
         )
         said = "Customers who have ordered at least once in Café ever and have spent at least $120.50 in the last 30 days"
-        self.assertEqual(say_rule(rule, {2: "Café"}, "USD"), said)
+        self.assertEqual(say_rule(rule, Saying("USD", Catalogue(departments={2: "Café"}))), said)
 
     def test_a_broken_rule_names_its_line(self) -> None:
         good = {"about": "orders"}

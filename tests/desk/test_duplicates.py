@@ -135,7 +135,11 @@ class Merging(DeskCase):
         self.assertEqual(int(ledger.tagged(1, now).sum()), 1)
         self.assertFalse(bool(ledger.reachable(0, now).any()))
 
-    @settings(max_examples=12, deadline=None, suppress_health_check=[HealthCheck.differing_executors])
+    @settings(
+        max_examples=12,
+        deadline=None,
+        suppress_health_check=[HealthCheck.differing_executors, HealthCheck.too_slow],
+    )
     @given(
         st.booleans(),
         st.dictionaries(st.sampled_from(list(duplicates.CHOSEN)), st.sampled_from(("kept", "gone"))),

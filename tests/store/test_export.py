@@ -149,7 +149,11 @@ class IntoAnotherBook(DeskCase):
                 self.assertFalse([cell for cell in row if cell.startswith(("=", "@"))])
         self.copied(files)
 
-    @settings(max_examples=15, deadline=None, suppress_health_check=[HealthCheck.differing_executors])
+    @settings(
+        max_examples=15,
+        deadline=None,
+        suppress_health_check=[HealthCheck.differing_executors, HealthCheck.too_slow],
+    )
     @given(
         NAMES,
         NAMES,

@@ -53,7 +53,11 @@ class Following(DeskCase):
         self.orders = [self.add_order(self.people[n % 3], n + 1, 100 * n + 100) for n in range(6)]
         self.desk.ledger()
 
-    @settings(max_examples=40, deadline=None, suppress_health_check=[HealthCheck.differing_executors])
+    @settings(
+        max_examples=40,
+        deadline=None,
+        suppress_health_check=[HealthCheck.differing_executors, HealthCheck.too_slow],
+    )
     @given(ACTS)
     def test_any_changes(self, acts: list[tuple[str, int]]) -> None:
         for act, number in acts:

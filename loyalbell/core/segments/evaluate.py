@@ -1,36 +1,56 @@
 """Who meets a rule, for the whole book at once, as of any instant."""
 
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
 from datetime import datetime
+from typing import Any
 
 import numpy as np
 
 from loyalbell.core.columns import Mask
-from loyalbell.core.ledger import CHANNELS, Ledger
+from loyalbell.core.ledger import CHANNELS, CONSENT_STATES, Ledger
+from loyalbell.core.segments import facts, history
 from loyalbell.core.segments.model import (
-    BeforeLastDays,
     Condition,
     Group,
-    LastDays,
-    OrdersCondition,
-    Period,
+    PeopleCondition,
     Rule,
+    RuleProblem,
+    SegmentCondition,
 )
-from loyalbell.core.timing import days_before, start_of_day
+from loyalbell.core.segments.moment import Moment, bounds
 
-BEGINNING = -(2**62)
-
-
-def evaluate(rule: Rule, ledger: Ledger, as_of: datetime) -> Mask:
-    """True for each person number who is on file at ``as_of`` and meets the rule."""
-    return ledger.on_file(_seconds(as_of)) & meets_group(rule.root, ledger, as_of)
+__all__ = ["Asking", "bounds", "evaluate", "meets_group", "meets_line"]
 
 
-def meets_group(group: Group, ledger: Ledger, as_of: datetime) -> Mask:
+@dataclass(frozen=True)
+class Asking:
+    """A ledger as of an instant, with the rules of saved segments by id (for rules that lean on them)."""
+
+    ledger: Ledger
+    as_of: datetime
+    segments: Mapping[int, Rule] = field(default_factory=dict)
+    within: tuple[int, ...] = ()
+
+    @property
+    def moment(self) -> Moment:
+        return Moment(self.ledger, self.as_of)
+
+
+def evaluate(rule: Rule, ledger: Ledger, as_of: datetime, segments: Mapping[int, Rule] | None = None) -> Mask:
+    """True for each person number who is on file at ``as_of`` and meets the rule.
+
+    Raises ``RuleProblem`` where it leans on a segment that is not there, or on itself.
+    """
+    asking = Asking(ledger, as_of, segments or {})
+    return ledger.on_file(int(as_of.timestamp())) & meets_group(rule.root, asking)
+
+
+def meets_group(group: Group, asking: Asking) -> Mask:
     """An empty group asks for nothing and is met by everybody."""
-    held = np.ones(len(ledger.people), dtype=np.bool_)
     if not group.lines:
-        return held
-    masks = [meets_line(line, ledger, as_of) for line in group.lines]
+        return np.ones(len(asking.ledger.people), dtype=np.bool_)
+    masks = [meets_line(line, asking) for line in group.lines]
     if group.match == "all":
         every: Mask = np.logical_and.reduce(masks)
         return every
@@ -38,38 +58,56 @@ def meets_group(group: Group, ledger: Ledger, as_of: datetime) -> Mask:
     return met if group.match == "any" else ~met
 
 
-def meets_line(line: Group | Condition, ledger: Ledger, as_of: datetime) -> Mask:
+def meets_line(line: Group | Condition, asking: Asking) -> Mask:
     if isinstance(line, Group):
-        return meets_group(line, ledger, as_of)
-    if isinstance(line, OrdersCondition):
-        return _meets_orders(line, ledger, as_of)
-    reach = ledger.reachable(CHANNELS.index(line.channel), _seconds(as_of))
+        return meets_group(line, asking)
+    if isinstance(line, SegmentCondition):
+        return _in_segment(line, asking)
+    return MEETS[line.about](line, asking.moment)
+
+
+def _in_segment(line: SegmentCondition, asking: Asking) -> Mask:
+    rule = asking.segments.get(line.segment)
+    if rule is None:
+        raise RuleProblem("It leans on a segment that has been deleted.")
+    if line.segment in asking.within:
+        raise RuleProblem("It leans on itself, by way of another segment.")
+    inner = Asking(asking.ledger, asking.as_of, asking.segments, (*asking.within, line.segment))
+    met = meets_group(rule.root, inner) & asking.ledger.on_file(asking.moment.now)
+    return met if line.within else ~met
+
+
+def _reach(line: Any, moment: Moment) -> Mask:
+    reach = moment.ledger.reachable(CHANNELS.index(line.channel), moment.now)
     return reach if line.can else ~reach
 
 
-def bounds(period: Period, as_of: datetime, zone: str) -> tuple[int, int]:
-    """First and last second that a period covers; the last is never after ``as_of``."""
-    now = _seconds(as_of)
-    if isinstance(period, LastDays | BeforeLastDays):
-        edge = _seconds(start_of_day(days_before(as_of, period.days - 1, zone), zone))
-        return (edge, now) if isinstance(period, LastDays) else (BEGINNING, edge - 1)
-    return BEGINNING, now
+def _consent(line: Any, moment: Moment) -> Mask:
+    state = moment.ledger.consent_states(CHANNELS.index(line.channel), moment.now)
+    return np.equal(state, CONSENT_STATES.index(line.state))
 
 
-def _meets_orders(line: OrdersCondition, ledger: Ledger, as_of: datetime) -> Mask:
-    orders, now = ledger.orders, _seconds(as_of)
-    rows = orders.span(*bounds(line.period, as_of, ledger.zone))
-    kept = orders.counted(rows, now)
-    if line.department is not None:
-        kept &= orders.department[rows] == line.department
-    money = orders.net_money(rows, now)[kept] if line.measure == "sum" else None
-    measured = ledger.per_person(orders.person[rows][kept], money)
-    if line.comparison == "at least":
-        return np.greater_equal(measured, line.value)
-    if line.comparison == "at most":
-        return np.less_equal(measured, line.value)
-    return np.equal(measured, line.value)
+def _people(line: PeopleCondition, moment: Moment) -> Mask:
+    return np.isin(moment.ledger.people.ids, np.array(line.ids, dtype=np.int64))
 
 
-def _seconds(instant: datetime) -> int:
-    return int(instant.timestamp())
+MEETS: dict[str, Callable[[Any, Moment], Mask]] = {
+    "orders": history.orders,
+    "items": history.items,
+    "visits": history.visited,
+    "appointments": history.appointments,
+    "events": history.events,
+    "messages": history.messages,
+    "answers": history.answers,
+    "reach": _reach,
+    "consent": _consent,
+    "tag": facts.tag,
+    "field": facts.field,
+    "date": facts.yearly,
+    "membership": facts.membership,
+    "band": facts.band,
+    "top": facts.top,
+    "scores": facts.scores,
+    "person": facts.person,
+    "people": _people,
+}

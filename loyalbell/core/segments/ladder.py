@@ -1,15 +1,18 @@
 """How many people remain after each line of a rule."""
 
+from collections.abc import Mapping
 from datetime import datetime
 
 import numpy as np
 
 from loyalbell.core.ledger import Ledger
-from loyalbell.core.segments.evaluate import meets_line
+from loyalbell.core.segments.evaluate import Asking, meets_line
 from loyalbell.core.segments.model import Rule
 
 
-def ladder(rule: Rule, ledger: Ledger, as_of: datetime) -> list[int]:
+def ladder(
+    rule: Rule, ledger: Ledger, as_of: datetime, segments: Mapping[int, Rule] | None = None
+) -> list[int]:
     """People on file, then the count after each line of the outermost group.
 
     With *all* and *none* each line takes people away; with *any* the counts
@@ -17,9 +20,10 @@ def ladder(rule: Rule, ledger: Ledger, as_of: datetime) -> list[int]:
     """
     on_file = ledger.on_file(int(as_of.timestamp()))
     counts = [int(on_file.sum())]
+    asking = Asking(ledger, as_of, segments or {})
     so_far = np.zeros_like(on_file) if rule.root.match == "any" else on_file
     for line in rule.root.lines:
-        met = meets_line(line, ledger, as_of)
+        met = meets_line(line, asking)
         if rule.root.match == "any":
             so_far = so_far | (met & on_file)
         else:

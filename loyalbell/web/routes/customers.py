@@ -17,7 +17,7 @@ from starlette.datastructures import FormData
 from loyalbell.core.ledger import CHANNELS
 from loyalbell.core.segments.model import Rule, RuleProblem, read_rule
 from loyalbell.core.segments.sentence import say_rule
-from loyalbell.desk import bulk, customers, exporting
+from loyalbell.desk import bulk, customers, exporting, segments
 from loyalbell.desk.customers import CannotKeepView, Filter
 from loyalbell.store.tables import SavedView, Segment
 from loyalbell.web.visit import Form, NotFound, SignedIn, Visit, number_of, text_of
@@ -100,8 +100,7 @@ def book(visit: Visit = SignedIn, after: int = 0, columns: str = "") -> Response
 def _rule_words(visit: Visit, rule: Rule | None) -> str:
     if rule is None:
         return ""
-    ledger = visit.desk.ledger()
-    return say_rule(rule, ledger.departments, ledger.currency)
+    return say_rule(rule, segments.saying(visit.desk, visit.desk.ledger()))
 
 
 @router.post("/customers/views")

@@ -1,16 +1,21 @@
 """Segments: the list, the sentence editor, and the people in one."""
 
+from collections.abc import Iterable, Mapping
 from urllib.parse import urlencode
 
+import numpy as np
 from fastapi import APIRouter
 from fastapi.responses import HTMLResponse, Response
 from sqlalchemy import select
 from starlette.datastructures import FormData
 
+from loyalbell.core.ledger import Ledger
 from loyalbell.core.segments.model import Rule, RuleProblem
 from loyalbell.desk import segments
 from loyalbell.store.tables import Segment
 from loyalbell.web import rule_form
+from loyalbell.web.rule_picks import Offers
+from loyalbell.web.rule_starters import starters
 from loyalbell.web.visit import Form, NotFound, SignedIn, Visit, number_of, text_of
 
 router = APIRouter()
@@ -63,20 +68,60 @@ def _uses(visit: Visit, segment_id: int | None) -> list[str]:
 
 def _values(visit: Visit, rule: Rule) -> dict[str, object]:
     ledger = visit.desk.ledger()
+    offered = offers(visit, ledger)
     return {
         "reading": segments.read(visit.desk, rule),
         "rule": rule,
-        "lines": rule_form.lines_of(rule, ledger.departments, ledger.currency),
-        "departments": ledger.departments,
-        "starters": rule_form.STARTERS,
+        "lines": rule_form.lines_of(rule, segments.saying(visit.desk, ledger), offered),
+        "starters": starters(offered),
     }
+
+
+def offers(visit: Visit, ledger: Ledger) -> Offers:
+    """What this shop has to choose from."""
+    names = segments.saying(visit.desk, ledger)
+    known = ledger.catalogue
+
+    def pairs(found: Mapping[int, str]) -> list[tuple[str, str]]:
+        return sorted(((str(at), name) for at, name in found.items()), key=lambda pair: pair[1].casefold())
+
+    def same(words: Iterable[str]) -> list[tuple[str, str]]:
+        return [(word, word) for word in sorted(set(words)) if word]
+
+    said, dates = ledger.words.said, ledger.yearly_dates
+    kinds = [said[int(code)] for code in np.unique(dates.name[dates.of_companion])]
+    named = [said[int(code)] for code in np.unique(dates.name[~dates.of_companion])]
+    return Offers(
+        departments=pairs(known.departments),
+        locations=pairs(known.locations),
+        items=pairs({at: name for at, (name, _, _) in known.items.items()}),
+        categories=same(category for _, category, _ in known.items.values()),
+        tags=pairs(known.tags),
+        fields=pairs({at: name for at, (name, _) in known.fields.items()}),
+        events=same(said[int(code)] for code in np.unique(ledger.events.kind)),
+        dates=[
+            ("birthday", "their birthday"),
+            ("companion", "a companion’s birthday"),
+            *((f"companion:{kind}", f"a {kind}’s birthday") for kind in kinds if kind),
+            *same(named),
+        ],
+        plans=same(said[int(code)] for code in np.unique(ledger.memberships.plan)),
+        messages=pairs(names.messages),
+        segments=pairs(names.segments),
+    )
+
+
+def _rule_from(visit: Visit, form: FormData) -> Rule:
+    """Raises ``RuleProblem``."""
+    ledger = visit.desk.ledger()
+    return rule_form.rule_from(form, ledger.currency, starters(offers(visit, ledger)))
 
 
 @router.post("/segments/in-customers")
 def in_customers(visit: Visit = SignedIn, form: FormData = Form) -> Response:
     """Shows the people of the rule on the page in the customer book, without keeping it."""
     try:
-        rule = rule_form.rule_from(form, visit.desk.ledger().currency)
+        rule = _rule_from(visit, form)
     except RuleProblem as problem:
         return visit.problem(str(problem))
     return visit.go(f"/customers?{urlencode({'rule': rule.model_dump_json()})}")
@@ -85,20 +130,20 @@ def in_customers(visit: Visit = SignedIn, form: FormData = Form) -> Response:
 @router.post("/segments/read")
 def read(visit: Visit = SignedIn, form: FormData = Form) -> Response:
     """What the rule on the page gives now; the lines are sent back whole only where their number changed."""
-    ledger = visit.desk.ledger()
     try:
-        rule = rule_form.rule_from(form, ledger.currency)
+        rule = _rule_from(visit, form)
+        values = _values(visit, rule)
     except RuleProblem as problem:
         return HTMLResponse(visit.piece("segments/problem.html", problem=str(problem)))
     changed = bool(text_of(form, "act"))
-    return HTMLResponse(visit.piece("segments/reading.html", whole=changed, **_values(visit, rule)))
+    return HTMLResponse(visit.piece("segments/reading.html", whole=changed, **values))
 
 
 @router.post("/segments/save")
 def save(visit: Visit = SignedIn, form: FormData = Form) -> Response:
     segment_id, name = number_of(form, "segment_id"), text_of(form, "name")
     try:
-        rule = rule_form.rule_from(form, visit.desk.ledger().currency)
+        rule = _rule_from(visit, form)
         kept = segments.keep(visit.desk, segment_id, name, rule, visit.by)
     except (RuleProblem, segments.SegmentProblem) as problem:
         return visit.problem(str(problem))

@@ -13,24 +13,25 @@
     if (event.detail.elt !== form) return;
     const act = form.elements.act.value;
     form.elements.act.value = "";
-    if (act.startsWith("add")) form.querySelector(".add-line")?.focus();
+    if (act.startsWith("add")) { const places = form.querySelectorAll(".add-line"); places[places.length - 1]?.focus(); }
   });
   form.addEventListener("input", (event) => {
     if (!event.target.matches(".add-line")) return;
     const wanted = event.target.value.toLowerCase().split(/\s+/).filter(Boolean);
     let some = false;
-    for (const item of form.querySelectorAll("[data-words]")) {
+    const list = event.target.parentElement;
+    for (const item of list.querySelectorAll("[data-words]")) {
       const fits = wanted.every((word) => item.dataset.words.includes(word));
       item.parentElement.hidden = !fits;
       some = some || fits;
     }
-    form.querySelector(".nothing-fits").hidden = some;
+    list.querySelector(".nothing-fits").hidden = some;
     bootstrap.Dropdown.getOrCreateInstance(event.target).show();
   });
   form.addEventListener("keydown", (event) => {
     if (event.key !== "Enter" || event.target.tagName === "BUTTON") return;
     event.preventDefault();
-    if (event.target.matches(".add-line")) form.querySelector("li:not([hidden]) > [data-words]")?.click();
+    if (event.target.matches(".add-line")) event.target.parentElement.querySelector("li:not([hidden]) > [data-words]")?.click();
     else if (event.target.closest(".chooser")) bootstrap.Dropdown.getInstance(event.target.closest(".dropdown").querySelector(".pick"))?.hide();
   });
 })();

@@ -1,0 +1,222 @@
+"""Conditions on what is known about somebody: tags, fields, dates, memberships, rhythm."""
+
+from datetime import date, timedelta
+from typing import Any
+
+import numpy as np
+
+from loyalbell.core.columns import Ints, Mask, Small
+from loyalbell.core.ledger import NO_DAY
+from loyalbell.core.rhythm.bands import BANDS, rhythms
+from loyalbell.core.rhythm.concentration import concentration
+from loyalbell.core.rhythm.grid import grid
+from loyalbell.core.rhythm.repeat import Part, typical_gap
+from loyalbell.core.segments.history import COMPARE
+from loyalbell.core.segments.model import (
+    BandCondition,
+    DateCondition,
+    FieldCondition,
+    MembershipCondition,
+    PersonCondition,
+    RuleProblem,
+    ScoresCondition,
+    TagCondition,
+    TopCondition,
+)
+from loyalbell.core.segments.moment import Moment
+from loyalbell.core.visits import EPOCH, day_of_number, local_days
+
+FALLBACK_GAP = 60.0
+COMPANION = "companion"
+COMPANIONS = f"{COMPANION}:"
+
+
+def tag(line: TagCondition, moment: Moment) -> Mask:
+    held = moment.ledger.tagged(line.tag, moment.now)
+    return held if line.has else ~held
+
+
+def field(line: FieldCondition, moment: Moment) -> Mask:
+    """Raises ``RuleProblem`` for a field that has been deleted or a value that is none of it."""
+    known = moment.ledger.catalogue.fields.get(line.field)
+    if known is None:
+        raise RuleProblem("It asks for a field that has been deleted.")
+    values = moment.ledger.values_of(line.field, moment.now)
+    has = _any(values.person, moment)
+    if line.comparison in ("is known", "is not known"):
+        return has if line.comparison == "is known" else ~has
+    if line.comparison == "is not":
+        return has & ~_any(values.person[_field_rows(line, known[1], values, moment, "is")], moment)
+    return _any(values.person[_field_rows(line, known[1], values, moment, line.comparison)], moment)
+
+
+def _any(person: Small, moment: Moment) -> Mask:
+    out = np.zeros(moment.size, dtype=np.bool_)
+    out[person] = True
+    return out
+
+
+def _field_rows(line: FieldCondition, kind: str, values: Any, moment: Moment, comparison: str) -> Mask:
+    if kind in ("number", "yes or no", "date"):
+        return _numbers(line, kind, values.number, moment, comparison)
+    said = moment.ledger.words.said
+    wanted = line.value.casefold()
+    held = [said[int(code)].casefold() for code in values.word]
+    if comparison == "contains":
+        return np.array([wanted in word for word in held], dtype=np.bool_)
+    if comparison != "is":
+        raise RuleProblem(f"“{comparison}” cannot be asked of a {kind}.")
+    return np.array([word == wanted for word in held], dtype=np.bool_)
+
+
+def _numbers(line: FieldCondition, kind: str, numbers: Any, moment: Moment, comparison: str) -> Mask:
+    if comparison in ("in the next days", "in the last days"):
+        if kind != "date":
+            raise RuleProblem(f"“{comparison}” can be asked of dates only.")
+        days = _number(line.value)
+        ahead = numbers - moment.today
+        if comparison == "in the next days":
+            return _mask((ahead >= 0) & (ahead <= days))
+        return _mask((ahead <= 0) & (-ahead < days))
+    value = _field_value(kind, line.value)
+    if comparison == "is":
+        return _mask(numbers == value)
+    if comparison in ("at least", "at most") and kind != "yes or no":
+        return _mask(numbers >= value if comparison == "at least" else numbers <= value)
+    raise RuleProblem(f"“{comparison}” cannot be asked of a {kind}.")
+
+
+def _mask(found: Any) -> Mask:
+    return np.asarray(found, dtype=np.bool_)
+
+
+def _field_value(kind: str, text: str) -> float:
+    if kind == "yes or no":
+        return 1.0 if text.casefold() in ("yes", "true", "1") else 0.0
+    if kind == "date":
+        try:
+            return float((date.fromisoformat(text) - EPOCH).days)
+        except ValueError:
+            raise RuleProblem(f"“{text}” is not a day such as 2026-05-12") from None
+    return _number(text)
+
+
+def _number(text: str) -> float:
+    try:
+        return float(text.replace(",", ""))
+    except ValueError:
+        raise RuleProblem(f"“{text}” is not a number") from None
+
+
+def yearly(line: DateCondition, moment: Moment) -> Mask:
+    """29 February is kept on 28 February in years that lack it."""
+    person, month, day = _dates(line.which, moment)
+    if line.comparison in ("is known", "is not known"):
+        known = _any(person, moment)
+        return known if line.comparison == "is known" else ~known
+    if line.comparison == "month":
+        return _any(person[month == line.value], moment)
+    today = day_of_number(moment.today)
+    if line.comparison == "within":
+        wanted = [today + timedelta(days=ahead) for ahead in range(line.value + 1)]
+    else:
+        wanted = [today + timedelta(days=line.value if line.comparison == "in days" else -line.value)]
+    met = np.zeros(len(person), dtype=np.bool_)
+    for one in wanted:
+        met |= (month == one.month) & (day == one.day)
+        if (one.month, one.day) == (2, 28) and not _is_leap(one.year):
+            met |= (month == 2) & (day == 29)
+    return _any(person[met], moment)
+
+
+def _is_leap(year: int) -> bool:
+    return year % 4 == 0 and (year % 100 != 0 or year % 400 == 0)
+
+
+def _dates(which: str, moment: Moment) -> tuple[Small, Small, Small]:
+    ledger = moment.ledger
+    if which == "birthday":
+        person = np.flatnonzero(ledger.people.birthday_month > 0).astype(np.int32)
+        return person, ledger.people.birthday_month[person], ledger.people.birthday_day[person]
+    dates = ledger.yearly_dates
+    if which == COMPANION or which.startswith(COMPANIONS):
+        rows = dates.of_companion.copy()
+        if which.startswith(COMPANIONS):
+            rows &= dates.name == ledger.words.get(which.removeprefix(COMPANIONS), -1)
+    else:
+        rows = ~dates.of_companion & (dates.name == ledger.words.get(which, -1))
+    return dates.person[rows], dates.month[rows], dates.day[rows]
+
+
+def membership(line: MembershipCondition, moment: Moment) -> Mask:
+    part, words = moment.ledger.memberships, moment.ledger.words
+    kept = part.started <= moment.today
+    if line.plan is not None:
+        kept &= part.plan == words.get(line.plan, -1)
+    if line.term is not None:
+        kept &= part.term == words.get(line.term, -1)
+    ended = (part.ended != NO_DAY) & (part.ended < moment.today)
+    if line.state == "has ended":
+        return _any(part.person[kept & ended], moment)
+    runs = kept & ~ended
+    if line.state == "runs":
+        return _any(part.person[runs], moment)
+    if line.state == "none":
+        return ~_any(part.person[runs], moment)
+    left = part.renews.astype(np.int64) - moment.today
+    renews = runs & (part.renews != NO_DAY) & (left >= 0)
+    return _any(part.person[renews & COMPARE[line.comparison](left, line.days)], moment)
+
+
+def band(line: BandCondition, moment: Moment) -> Mask:
+    part = Part(department=line.department)
+    gap = float(typical_gap(moment.ledger, moment.now, part) or FALLBACK_GAP)
+    found = rhythms(moment.ledger, moment.now, gap, part).band
+    return np.isin(found, [BANDS.index(name) for name in line.bands])
+
+
+def top(line: TopCondition, moment: Moment) -> Mask:
+    found = concentration(moment.ledger, moment.now, line.days or None, Part(department=line.department))
+    return found.top_people(line.percent / 100)
+
+
+def scores(line: ScoresCondition, moment: Moment) -> Mask:
+    found = grid(moment.ledger, moment.now)
+    met = np.zeros(moment.size, dtype=np.bool_)
+    for recency, frequency in line.cells:
+        met |= (found.recency == recency) & (found.frequency == frequency)
+    return met
+
+
+def person(line: PersonCondition, moment: Moment) -> Mask:
+    people = moment.ledger.people
+    if line.fact in ("email", "phone"):
+        has: Mask = people.has_address[:, 0 if line.fact == "email" else 1]
+        return has if line.comparison != "is not known" else ~has
+    if line.fact == "since":
+        return _since(line, moment)
+    codes = people.words_of(line.fact)
+    known: Mask = codes > 0
+    if line.comparison in ("is known", "is not known"):
+        return known if line.comparison == "is known" else ~known
+    wanted = line.value.casefold()
+    used: Ints = np.unique(codes[known])
+    said = {int(code): moment.ledger.words.said[int(code)].casefold() for code in used}
+    if line.comparison in ("is", "is not"):
+        met = np.isin(codes, [code for code, word in said.items() if word == wanted])
+        return met if line.comparison == "is" else known & ~met
+    if line.comparison == "begins with":
+        return np.isin(codes, [code for code, word in said.items() if word.startswith(wanted)])
+    raise RuleProblem(f"“{line.comparison}” cannot be asked of this")
+
+
+def _since(line: PersonCondition, moment: Moment) -> Mask:
+    joined = moment.joined
+    known = joined > -(2**61)
+    if line.comparison not in ("at least", "at most", "exactly"):
+        raise RuleProblem(f"“{line.comparison}” cannot be asked of days")
+    days = np.zeros(moment.size, dtype=np.int64)
+    here = known & (joined <= moment.now)
+    days[here] = moment.today - local_days(joined[here], moment.ledger.zone)
+    met: Mask = here & COMPARE[line.comparison](days, _number(line.value))
+    return met
