@@ -26,6 +26,7 @@ VIEWS = {
     "campaign": "/campaigns/{draft}",
     "results": "/results/1?figure=clicked",
     "post-room": "/post-room/1",
+    "rhythm": "/rhythm",
     "duplicates": "/duplicates/198/4001",
     "fields": "/fields",
     "other-programs": "/other-programs",

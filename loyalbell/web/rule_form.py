@@ -19,7 +19,7 @@ from loyalbell.core.segments.model import (
     read_rule,
 )
 from loyalbell.core.segments.sentence import Saying, say_condition
-from loyalbell.web.rule_picks import NEVER, PICKS, Field, Offers, picks_of
+from loyalbell.web.rule_picks import NEVER, PICKS, Field, Offers, PickSpec, picks_of
 from loyalbell.web.rule_starters import STARTERS, Starter
 
 __all__ = ["STARTERS", "EditorLine", "Offers", "first_rule", "lines_of", "rule_from"]
@@ -88,10 +88,16 @@ def lines_of(rule: Rule, saying: Saying, offers: Offers) -> list[EditorLine]:
                 [_chooser(line, one, offers, saying) for one in pick.fields],
             )
             for pick in picks_of(line)
+            if not _has_nothing(pick, offers)
         ]
         return EditorLine(number, line.about, say_condition(line, saying), picks, place=place)
 
     return [shown(line, at) for at, line in enumerate(rule.root.lines)]
+
+
+def _has_nothing(pick: PickSpec, offers: Offers) -> bool:
+    """Whether a pick asks only for something that this shop has none of, such as several places."""
+    return bool(pick.fields) and all(one.offer and not getattr(offers, one.offer) for one in pick.fields)
 
 
 def _chooser(line: Condition, one: Field, offers: Offers, saying: Saying) -> Chooser:

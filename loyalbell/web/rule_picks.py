@@ -99,34 +99,40 @@ PERIOD = PickSpec(
 )
 
 
-def _where(before: str = "in", blank: str = "anywhere") -> PickSpec:
+def _where(before: str = "in", blank: str = "anywhere", places: bool = False) -> PickSpec:
     def words(line: Any, saying: Saying) -> str:
-        if line.department is None:
-            return blank
-        return f"{before} {saying.catalogue.departments.get(line.department, GONE)}"
+        known = saying.catalogue
+        said = [] if line.department is None else [f"{before} {known.departments.get(line.department, GONE)}"]
+        if places and line.location is not None:
+            said.append(f"at {known.locations.get(line.location, GONE)}")
+        return " ".join(said) or blank
 
-    return PickSpec(
-        "department", words, (Field("department", "Department", "id", offer="departments", blank="any"),)
-    )
-
-
-def _location() -> PickSpec:
-    def words(line: Any, saying: Saying) -> str:
-        return "" if line.location is None else f"at {saying.catalogue.locations.get(line.location, GONE)}"
-
-    return PickSpec("location", words, (Field("location", "Place", "id", offer="locations", blank="any"),))
+    place = (Field("location", "Place", "id", offer="locations", blank="any"),) if places else ()
+    department = Field("department", "Department", "id", offer="departments", blank="any")
+    return PickSpec("department", words, (department, *place))
 
 
 def _measure(*measures: tuple[str, str], label: str = "Number") -> PickSpec:
     def words(line: Any, saying: Saying) -> str:
         return (
-            "not at all"
+            "at all"
             if getattr(line, "measure", "count") == "count" and says_never(line)
             else say_measure(line, saying)
         )
 
     asked = (Field("measure", "What is counted", "select", measures),) if measures else ()
     return PickSpec("measure", words, (*asked, COMPARISON, Field("value", label, "amount")))
+
+
+ANSWERS = {
+    "review": "given a review",
+    "survey": "answered a survey",
+    "any": "given a review or an answer",
+}
+
+
+def _not(line: Any) -> str:
+    return "not " if getattr(line, "measure", "count") == "count" and says_never(line) else ""
 
 
 def _orders_words(line: Any, saying: Saying) -> str:
@@ -166,13 +172,13 @@ PICKS: dict[str, LineSpec] = {
                 Field("nth", "Only their n-th order (empty for all)", "optional"),
                 Field("least", "Only orders of at least (empty for all)", "money"),
             )),
-            _measure(*MANY, label="Times, amount or days"), _where(), _location(), PERIOD,
+            _measure(*MANY, label="Times, amount or days"), _where(places=True), PERIOD,
         ),
     ),
     "items": LineSpec(
         m.ItemsCondition,
         (
-            PickSpec("what", lambda line, saying: f"have bought {_item_words(line, saying)}", (
+            PickSpec("what", lambda line, saying: f"have {_not(line)}bought {_item_words(line, saying)}", (
                 Field("item", "Item", "id", offer="items", blank="any"),
                 Field("category", "Category", "select", offer="categories", blank="any"),
             )),
@@ -183,9 +189,9 @@ PICKS: dict[str, LineSpec] = {
     "visits": LineSpec(
         m.VisitsCondition,
         (
-            PickSpec("said", lambda line, saying: "have come in", ()),
+            PickSpec("said", lambda line, saying: f"have {_not(line)}come in", ()),
             _measure(("count", "how often"), ("first", "days since the first"), ("last", "days since the last"), label="Times or days"),
-            _where("to", "anywhere"), _location(), PERIOD,
+            _where("to", "anywhere", places=True), PERIOD,
         ),
     ),
     "appointments": LineSpec(
@@ -203,7 +209,7 @@ PICKS: dict[str, LineSpec] = {
     "events": LineSpec(
         m.EventsCondition,
         (
-            PickSpec("kind", lambda line, saying: f"“{line.kind}”", (Field("kind", "What happened", "select", offer="events"),)),
+            PickSpec("kind", lambda line, saying: f"have {_not(line)}“{line.kind}”", (Field("kind", "What happened", "select", offer="events"),)),
             PickSpec("property", lambda line, saying: f"with {line.property} “{line.holds}”" if line.property and line.holds else f"with {line.property}" if line.property else "in any way", (
                 Field("property", "Only where this property (empty for all)", "text"), Field("holds", "is (empty for anything)", "text"))),
             _measure(("count", "how often"), ("last", "days since the last"), label="Times or days"), PERIOD,
@@ -213,7 +219,7 @@ PICKS: dict[str, LineSpec] = {
     "messages": LineSpec(
         m.MessagesCondition,
         (
-            PickSpec("act", lambda line, saying: f"have {ACTS[line.act]}", (Field("act", "What they did", "select", list(ACTS.items())),)),
+            PickSpec("act", lambda line, saying: f"have {_not(line)}{ACTS[line.act]}", (Field("act", "What they did", "select", list(ACTS.items())),)),
             PickSpec("message", lambda line, saying: f"“{saying.messages.get(line.message, GONE)}”" if line.message is not None else f"any {line.channel or 'message'}", (
                 Field("channel", "Channel", "select", _same("email", "text", "chat"), blank="any"), Field("message", "Message", "id", offer="messages", blank="any"))),
             _measure(label="Messages"), PERIOD,
@@ -222,7 +228,7 @@ PICKS: dict[str, LineSpec] = {
     "answers": LineSpec(
         m.AnswersCondition,
         (
-            PickSpec("kind", lambda line, saying: {"review": "have given a review", "survey": "have answered a survey", "any": "have given a review or an answer"}[line.kind], (Field("kind", "What", "select", [("any", "review or survey"), ("review", "review"), ("survey", "survey")]),)),
+            PickSpec("kind", lambda line, saying: f"have {_not(line)}" + ANSWERS[line.kind], (Field("kind", "What", "select", [("any", "review or survey"), ("review", "review"), ("survey", "survey")]),)),
             PickSpec("score", lambda line, saying: "with any score" if (line.low, line.high) == (0, 100) else f"with {line.low} to {line.high} % of the best score", (Field("low", "From % of the best score", "number"), Field("high", "To %", "number"))),
             _measure(label="Times"), PERIOD,
         ),

@@ -24,6 +24,7 @@ TEMPLATES = Path(__file__).parent / "templates"
 AREAS = (
     ("today", "Today", "/", "t"),
     ("customers", "Customers", "/customers", "c"),
+    ("rhythm", "Rhythm", "/rhythm", "y"),
     ("segments", "Segments", "/segments", "s"),
     ("messages", "Messages", "/messages", "m"),
     ("campaigns", "Campaigns", "/campaigns", "a"),

@@ -39,7 +39,7 @@ class CustomerBook(BrowserCase):
 
     def test_a_rule_shown_in_the_book(self) -> None:
         self.go("/segments/1")
-        self.press("button", "See them in Customers")
+        self.press("button", "See them")
         wait_for(lambda: "Only people who match" in self.text("main"))
         self.assertIn("match", self.text(".chosen-count"))
         self.quiet()

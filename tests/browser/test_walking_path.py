@@ -18,7 +18,7 @@ EXAMPLES = Path(__file__).resolve().parents[2] / "loyalbell/demo/files"
 PAGES = (
     "/ /customers /customers/1 /segments /segments/1 /segments/1/people /messages /messages/1 /campaigns /campaigns/new "
     "/results /results/1 /imports /post-room /settings /log /search?q=spring /customers?segment=1&columns=email,band,tags /duplicates "
-    "/duplicates/1/2 /fields /other-programs /customers/251"
+    "/rhythm /duplicates/1/2 /fields /other-programs /customers/251"
 ).split()
 
 

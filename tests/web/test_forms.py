@@ -16,7 +16,8 @@ from loyalbell.web.rule_form import EditorLine, lines_of, rule_from
 from loyalbell.web.rule_picks import Offers
 
 SAYING = Saying("USD", Catalogue(departments={1: "Shop", 2: "Café"}))
-OFFERS = Offers(departments=[("1", "Shop"), ("2", "Café")])
+SOME = [("1", "Shop"), ("2", "Café")]
+OFFERS = Offers(SOME, SOME, SOME, SOME, SOME, SOME, SOME, SOME, SOME, SOME, SOME)
 DAYS = st.integers(1, 36_500)
 PERIODS = (
     st.just(m.Ever())

@@ -1,5 +1,6 @@
 """Segments: the list, the sentence editor, and the people in one."""
 
+import json
 from collections.abc import Iterable, Mapping
 from urllib.parse import urlencode
 
@@ -10,7 +11,7 @@ from sqlalchemy import select
 from starlette.datastructures import FormData
 
 from loyalbell.core.ledger import Ledger
-from loyalbell.core.segments.model import Rule, RuleProblem
+from loyalbell.core.segments.model import Rule, RuleProblem, read_rule
 from loyalbell.desk import segments
 from loyalbell.store.tables import Segment
 from loyalbell.web import rule_form
@@ -40,8 +41,17 @@ def list_page(visit: Visit = SignedIn) -> Response:
 
 
 @router.get("/segments/new")
-def new(visit: Visit = SignedIn) -> Response:
-    return _editor(visit, None, "", rule_form.first_rule())
+def new(visit: Visit = SignedIn, rule: str = "") -> Response:
+    """``rule`` is one as JSON, from Rhythm for instance."""
+    if not rule:
+        return _editor(visit, None, "", rule_form.first_rule())
+    try:
+        return _editor(visit, None, "", read_rule(json.loads(rule[:20_000])))
+    except (RuleProblem, ValueError) as problem:
+        words = (
+            str(problem) if isinstance(problem, RuleProblem) else "The rule in this address cannot be read."
+        )
+        return _editor(visit, None, "", rule_form.first_rule(), words)
 
 
 @router.get("/segments/{segment_id}")

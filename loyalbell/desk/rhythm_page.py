@@ -1,0 +1,115 @@
+"""What the Rhythm page shows: figures of a part of the shop, kept for as long as the book stays the same."""
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+from threading import Lock
+from typing import Any
+
+from loyalbell.core.rhythm.value import TooLittle
+from loyalbell.desk import rhythm_figures as figures
+from loyalbell.desk.desk import Desk
+from loyalbell.desk.jobs import Report
+from loyalbell.desk.rhythm_figures import Looking
+
+AHEAD_DAYS = 90.0
+HELD_OUT = 0.35
+MOST_KEPT = 200
+_kept: dict[tuple[Any, ...], Any] = {}
+_lock = Lock()
+
+
+@dataclass(frozen=True)
+class Names:
+    """The part of the shop that is looked at, by name; empty for all."""
+
+    department: str = ""
+    category: str = ""
+    item: str = ""
+
+    @property
+    def key(self) -> str:
+        return f"{self.department}|{self.category}|{self.item}"
+
+
+def looking(desk: Desk, names: Names) -> Looking:
+    """Raises ``NotAPart``."""
+    return figures.look(desk, None, department=names.department, category=names.category, item=names.item)
+
+
+def kept(desk: Desk, what: str, names: Names, make: Callable[[Looking], Any]) -> Any:
+    """The figures, worked out once for each state of the book, local day and part."""
+    found = looking(desk, names)
+    key = (str(desk.data), found.ledger.version, found.today, what, names.key)
+    with _lock:
+        if key in _kept:
+            return _kept[key]
+    made = make(found)
+    with _lock:
+        if len(_kept) > MOST_KEPT:
+            _kept.clear()
+        _kept[key] = made
+    return made
+
+
+def repeat(desk: Desk, names: Names) -> Mapping[str, Any]:
+    found: Mapping[str, Any] = kept(desk, "repeat", names, figures.repeat)
+    return found
+
+
+def bands(desk: Desk, names: Names) -> Mapping[str, Any]:
+    found: Mapping[str, Any] = kept(desk, "bands", names, figures.bands)
+    return found
+
+
+def grid(desk: Desk, names: Names) -> Mapping[str, Any]:
+    found: Mapping[str, Any] = kept(desk, "grid", names, figures.recency_frequency_money)
+    return found
+
+
+def concentration(desk: Desk, names: Names) -> Mapping[str, Any]:
+    found: Mapping[str, Any] = kept(desk, "concentration", names, figures.concentrated)
+    return found
+
+
+def cohorts(desk: Desk, names: Names) -> Mapping[str, Any]:
+    found: Mapping[str, Any] = kept(desk, "cohorts", names, figures.by_cohort)
+    return found
+
+
+def value_job(desk: Desk, names: Names) -> str:
+    found = looking(desk, names)
+    return f"value-{found.ledger.version}-{found.today}-{names.key}"
+
+
+def value(desk: Desk, names: Names) -> Mapping[str, Any] | None:
+    """What is expected ahead; ``None`` while it is being fitted in the background. ``problem`` where it cannot be."""
+    found = looking(desk, names)
+    key = (str(desk.data), found.ledger.version, found.today, "value", names.key)
+    with _lock:
+        if key in _kept:
+            ready: Mapping[str, Any] = _kept[key]
+            return ready
+    desk.jobs.start(value_job(desk, names), lambda report: _fit(desk, names, report))
+    return None
+
+
+def _fit(desk: Desk, names: Names, report: Report) -> None:
+    def make(found: Looking) -> dict[str, Any]:
+        try:
+            made = figures.value(found, "days", AHEAD_DAYS, people=False, report=report)
+            report(0.7, "holding the last part of the history out")
+            return made | {"calibration": figures.calibration(found, "days", HELD_OUT)}
+        except TooLittle as problem:
+            return {"problem": str(problem)}
+
+    kept(desk, "value", names, make)
+
+
+def beyond(curve: Mapping[str, Any], day: int) -> float:
+    """Of those not back after ``day`` days, the share who still come back without help."""
+    share = 1.0
+    for at, out in curve["curve"]:
+        if at > day:
+            break
+        share = out
+    return 1 - (1 - float(curve["ever"])) / share if share > 0 else 0.0

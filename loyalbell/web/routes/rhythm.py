@@ -1,0 +1,154 @@
+"""Rhythm: how often people come back, and segments cut from it."""
+
+from typing import Any
+from urllib.parse import urlencode
+
+import numpy as np
+from fastapi import APIRouter
+from fastapi.responses import HTMLResponse, Response
+
+from loyalbell.core.rhythm.repeat import buying_days
+from loyalbell.core.segments.model import (
+    BandCondition,
+    Condition,
+    Group,
+    ItemsCondition,
+    OrdersCondition,
+    Rule,
+    ScoresCondition,
+    TopCondition,
+)
+from loyalbell.desk import rhythm_page
+from loyalbell.desk.rhythm_figures import Looking, NotAPart
+from loyalbell.desk.rhythm_page import Names
+from loyalbell.web import rhythm_pictures as pictures
+from loyalbell.web.visit import NotFound, SignedIn, Visit
+
+router = APIRouter()
+COHORTS_SHOWN = 13
+SHOWN_ITEMS = 40
+
+
+def names_of(visit: Visit) -> Names:
+    """The part of the shop that the address names."""
+    given = visit.request.query_params.get("of", "")
+    kind, _, name = given.partition(":")
+    return Names(**{kind: name}) if kind in ("department", "category", "item") and name else Names()
+
+
+def _looking(visit: Visit) -> tuple[Names, Looking]:
+    names = names_of(visit)
+    try:
+        return names, rhythm_page.looking(visit.desk, names)
+    except NotAPart as problem:
+        raise NotFound(str(problem)) from problem
+
+
+def rule_address(*lines: Condition) -> str:
+    """Where a new segment with these lines is opened."""
+    return "/segments/new?" + urlencode({"rule": Rule(root=Group(lines=list(lines))).model_dump_json()})
+
+
+@router.get("/rhythm")
+def rhythm_page_of(visit: Visit = SignedIn) -> Response:
+    names, looking = _looking(visit)
+    repeat = rhythm_page.repeat(visit.desk, names)
+    bands = rhythm_page.bands(visit.desk, names)
+    concentration = rhythm_page.concentration(visit.desk, names)
+    department = looking.part.department
+    values: dict[str, Any] = {
+        "of": visit.request.query_params.get("of", ""),
+        "parts": _parts(looking),
+        "repeat": repeat["all"],
+        "first": repeat["first_to_second"],
+        "curve": pictures.repeat_picture(repeat["all"]),
+        "bands": bands,
+        "band_links": {
+            one["band"]: rule_address(BandCondition(bands=(one["band"],), department=department))
+            for one in bands["bands"]
+        },
+        "cells": pictures.grid_cells(rhythm_page.grid(visit.desk, names)),
+        "concentration": concentration,
+        "concentration_line": pictures.concentration_line(concentration),
+        "cohorts": rhythm_page.cohorts(visit.desk, names)["cohorts"][-COHORTS_SHOWN:],
+        "line": _line_values(visit, names, looking, repeat["all"]["winback_days"] or 60),
+        "top": _top_values(looking, concentration, 20.0),
+    }
+    return visit.page("rhythm/rhythm.html", "rhythm", **values)
+
+
+def _parts(looking: Looking) -> list[tuple[str, list[tuple[str, str]]]]:
+    known = looking.ledger.catalogue
+    sold = np.bincount(looking.ledger.lines.item, minlength=1)
+    best = sorted(known.items, key=lambda at: -int(sold[at]) if at < len(sold) else 0)[:SHOWN_ITEMS]
+    categories = sorted({category for _, category, _ in known.items.values() if category})
+    return [
+        ("Departments", [(f"department:{name}", name) for name in known.departments.values()]),
+        ("Categories", [(f"category:{name}", name) for name in categories]),
+        ("Items, the most sold first", [(f"item:{known.items[at][0]}", known.items[at][0]) for at in best]),
+    ]
+
+
+@router.get("/rhythm/line")
+def line(visit: Visit = SignedIn, day: int = 60) -> Response:
+    names, looking = _looking(visit)
+    return HTMLResponse(
+        visit.piece("rhythm/line.html", line=_line_values(visit, names, looking, min(max(day, 1), 3_650)))
+    )
+
+
+def _line_values(visit: Visit, names: Names, looking: Looking, day: int) -> dict[str, Any]:
+    """Who has been away for ``day`` days or longer, and what becomes of such people without help."""
+    bought = buying_days(looking.ledger, looking.as_of, looking.part)
+    last = np.full(len(looking.ledger.people), -1, dtype=np.int64)
+    last[bought.person] = bought.day
+    away = (last >= 0) & (looking.today - last >= day) & looking.ledger.on_file(looking.as_of)
+    curve = rhythm_page.repeat(visit.desk, names)["all"]
+    part = looking.part
+    condition: Condition = OrdersCondition(measure="last", value=day, department=part.department)
+    if part.item is not None or part.category is not None:
+        condition = ItemsCondition(measure="last", value=day, item=part.item, category=part.category)
+    return {
+        "day": day,
+        "people": int(away.sum()),
+        "come": rhythm_page.beyond(curve, day) if curve["curve"] else None,
+        "address": rule_address(condition),
+    }
+
+
+@router.get("/rhythm/top")
+def top(visit: Visit = SignedIn, percent: float = 20.0) -> Response:
+    names, looking = _looking(visit)
+    found = rhythm_page.concentration(visit.desk, names)
+    return HTMLResponse(
+        visit.piece("rhythm/top.html", top=_top_values(looking, found, min(max(percent, 1.0), 100.0)))
+    )
+
+
+def _top_values(looking: Looking, found: Any, percent: float) -> dict[str, Any]:
+    curve = found["curve"]
+    shares = np.interp(percent / 100, [point[0] for point in curve], [point[1] for point in curve])
+    people = -(-round(percent * found["people"]) // 100)
+    condition = TopCondition(percent=percent, department=looking.part.department)
+    return {"percent": percent, "people": people, "share": float(shares), "address": rule_address(condition)}
+
+
+@router.get("/rhythm/cells")
+def cells(visit: Visit = SignedIn) -> Response:
+    """A segment of the cells that were ticked."""
+    chosen = []
+    for cell in visit.request.query_params.getlist("cell"):
+        recency, _, frequency = cell.partition("-")
+        if recency in "12345" and frequency in "12345" and recency and frequency:
+            chosen.append((int(recency), int(frequency)))
+    return visit.go(rule_address(ScoresCondition(cells=tuple(chosen))) if chosen else "/rhythm")
+
+
+@router.get("/rhythm/value")
+def value(visit: Visit = SignedIn) -> Response:
+    names, _ = _looking(visit)
+    found = rhythm_page.value(visit.desk, names)
+    job = visit.desk.jobs.find(rhythm_page.value_job(visit.desk, names))
+    pairs = pictures.calibration_pairs(found["calibration"]) if found and "calibration" in found else []
+    values = {"value": found, "job": job, "pairs": pairs, "of": visit.request.query_params.get("of", "")}
+    return HTMLResponse(visit.piece("rhythm/value.html", **values))
