@@ -92,13 +92,7 @@ def _people(line: PeopleCondition, moment: Moment) -> Mask:
 
 
 MEETS: dict[str, Callable[[Any, Moment], Mask]] = {
-    "orders": history.orders,
-    "items": history.items,
-    "visits": history.visited,
-    "appointments": history.appointments,
-    "events": history.events,
-    "messages": history.messages,
-    "answers": history.answers,
+    **dict.fromkeys(history.MEASURES, history.meets),
     "reach": _reach,
     "consent": _consent,
     "tag": facts.tag,

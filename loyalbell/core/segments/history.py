@@ -2,6 +2,7 @@
 
 import json
 from collections.abc import Callable
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -20,7 +21,7 @@ from loyalbell.core.segments.model import (
     Period,
     VisitsCondition,
 )
-from loyalbell.core.segments.moment import DAY, Moment
+from loyalbell.core.segments.moment import Moment
 from loyalbell.core.visits import local_days, visits
 
 RESPONSES = {"opened": ("opened",), "clicked": ("clicked",), "replied": ("replied",), "refused": ("refused",)}
@@ -31,7 +32,28 @@ COMPARE: dict[Comparison, Callable[[Any, Any], Mask]] = {
 }
 
 
-def orders(line: OrdersCondition, moment: Moment) -> Mask:
+@dataclass(frozen=True)
+class Measured:
+    """What a line comes to, per person number: ``values`` are compared with the line's value times ``scale``.
+
+    Where ``has`` is false there is nothing to compare, and the comparison is false.
+    """
+
+    values: Ints
+    has: Mask | None = None
+    scale: Ints | int = 1
+
+    def meets(self, comparison: Comparison, value: int) -> Mask:
+        met = COMPARE[comparison](self.values, value * self.scale)
+        return met if self.has is None else self.has & met
+
+
+def meets(line: Any, moment: Moment) -> Mask:
+    """Whether what somebody did compares as the line says."""
+    return MEASURES[line.about](line, moment).meets(line.comparison, line.value)
+
+
+def orders(line: OrdersCondition, moment: Moment) -> Measured:
     part = moment.ledger.orders
     low, high = moment.span(line.period)
     rows = part.span(low, high) if line.nth is None else part.span(-(2**62), moment.now)
@@ -73,24 +95,23 @@ def _personal(period: Period, moment: Moment, part: Rows, rows: slice, kept: Mas
 
 def _measured(
     line: Any, moment: Moment, person: NDArray[np.int32], at: Ints, weights: Ints | None = None
-) -> Mask:
-    """Compares what the rows come to, per person. A first, a last or an average of nothing compares false."""
-    ledger, compare = moment.ledger, COMPARE[line.comparison]
+) -> Measured:
+    """A first, a last or an average of nothing is nothing."""
+    ledger = moment.ledger
     if line.measure in ("count", "sum", "quantity"):
-        value = line.value * 1000 if line.measure == "quantity" else line.value
-        return compare(ledger.per_person(person, weights), value)
+        return Measured(ledger.per_person(person, weights), scale=1000 if line.measure == "quantity" else 1)
     if line.measure == "days":
         both = np.unique(
             (person.astype(np.int64) << 32) | (local_days(at, ledger.zone) - moment.today + 2**31)
         )
-        return compare(ledger.per_person((both >> 32).astype(np.int32)), line.value)
+        return Measured(ledger.per_person((both >> 32).astype(np.int32)))
     count = ledger.per_person(person)
     if line.measure == "average":
-        return (count > 0) & compare(ledger.per_person(person, weights), line.value * count)
+        return Measured(ledger.per_person(person, weights), count > 0, count)
     return _days_ago(line, moment, person, at, count)
 
 
-def _days_ago(line: Any, moment: Moment, person: NDArray[np.int32], at: Ints, count: Ints) -> Mask:
+def _days_ago(line: Any, moment: Moment, person: NDArray[np.int32], at: Ints, count: Ints) -> Measured:
     """Calendar days since the first or the last of the rows, which are in order of time."""
     chosen = np.zeros(moment.size, dtype=np.int64)
     if line.measure == "last":
@@ -100,10 +121,10 @@ def _days_ago(line: Any, moment: Moment, person: NDArray[np.int32], at: Ints, co
     ago = np.zeros(moment.size, dtype=np.int64)
     has = count > 0
     ago[has] = moment.today - local_days(chosen[has], moment.ledger.zone)
-    return has & COMPARE[line.comparison](ago, line.value)
+    return Measured(ago, has)
 
 
-def items(line: ItemsCondition, moment: Moment) -> Mask:
+def items(line: ItemsCondition, moment: Moment) -> Measured:
     part, ledger = moment.ledger.lines, moment.ledger
     rows = part.span(*moment.span(line.period))
     kept = part.void_at[rows] > moment.now
@@ -124,7 +145,7 @@ def items(line: ItemsCondition, moment: Moment) -> Mask:
     return _measured(line, moment, person, at, None if weights is None else weights[rows][kept])
 
 
-def visited(line: VisitsCondition, moment: Moment) -> Mask:
+def visited(line: VisitsCondition, moment: Moment) -> Measured:
     part = visits(moment.ledger, moment.now)
     rows = part.span(*moment.span(line.period))
     kept = np.ones(rows.stop - rows.start, dtype=np.bool_)
@@ -135,7 +156,7 @@ def visited(line: VisitsCondition, moment: Moment) -> Mask:
     return _measured(line, moment, part.person[rows][kept], part.at[rows][kept])
 
 
-def appointments(line: AppointmentsCondition, moment: Moment) -> Mask:
+def appointments(line: AppointmentsCondition, moment: Moment) -> Measured:
     part = moment.ledger.appointments
     state = part.state(moment.now)
     if line.state == "ahead":
@@ -149,10 +170,10 @@ def appointments(line: AppointmentsCondition, moment: Moment) -> Mask:
         kept &= part.department == line.department
     if line.item is not None:
         kept &= part.item == line.item
-    return COMPARE[line.comparison](moment.ledger.per_person(part.person[kept]), line.value)
+    return Measured(moment.ledger.per_person(part.person[kept]))
 
 
-def events(line: EventsCondition, moment: Moment) -> Mask:
+def events(line: EventsCondition, moment: Moment) -> Measured:
     part, words = moment.ledger.events, moment.ledger.words
     rows = part.span(*moment.span(line.period))
     kept = part.kind[rows] == words.get(line.kind, -1)
@@ -173,7 +194,7 @@ def _holds(properties: str, line: EventsCondition) -> bool:
     return not line.holds or said.casefold() == line.holds.casefold()
 
 
-def messages(line: MessagesCondition, moment: Moment) -> Mask:
+def messages(line: MessagesCondition, moment: Moment) -> Measured:
     """A message opened twice is one message opened."""
     ledger = moment.ledger
     if line.act == "received":
@@ -194,10 +215,10 @@ def messages(line: MessagesCondition, moment: Moment) -> Mask:
     if line.act != "received":
         _, once = np.unique(part.touch[rows][kept], return_index=True)
         person = person[once]
-    return COMPARE[line.comparison](ledger.per_person(person), line.value)
+    return Measured(ledger.per_person(person))
 
 
-def answers(line: AnswersCondition, moment: Moment) -> Mask:
+def answers(line: AnswersCondition, moment: Moment) -> Measured:
     part = moment.ledger.answers
     rows = part.span(*moment.span(line.period))
     kept = np.ones(rows.stop - rows.start, dtype=np.bool_)
@@ -209,7 +230,15 @@ def answers(line: AnswersCondition, moment: Moment) -> Mask:
             (score >= 0) & (best > 0) & (score * 100 >= line.low * best) & (score * 100 <= line.high * best)
         )
     kept = _personal(line.period, moment, part, rows, kept)
-    return COMPARE[line.comparison](moment.ledger.per_person(part.person[rows][kept]), line.value)
+    return Measured(moment.ledger.per_person(part.person[rows][kept]))
 
 
-__all__ = ["DAY", "answers", "appointments", "events", "items", "messages", "orders", "visited"]
+MEASURES: dict[str, Callable[[Any, Moment], Measured]] = {
+    "orders": orders,
+    "items": items,
+    "visits": visited,
+    "appointments": appointments,
+    "events": events,
+    "messages": messages,
+    "answers": answers,
+}

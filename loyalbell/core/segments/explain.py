@@ -1,0 +1,125 @@
+"""Why somebody is in a segment or not: each line, whether they meet it, and the fact it was judged on."""
+
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+
+from loyalbell.core.ledger import CHANNELS, CONSENT_STATES
+from loyalbell.core.money import say_money
+from loyalbell.core.rhythm.bands import BANDS, rhythms
+from loyalbell.core.rhythm.repeat import Part, typical_gap
+from loyalbell.core.segments.evaluate import Asking, meets_line
+from loyalbell.core.segments.facts import FALLBACK_GAP
+from loyalbell.core.segments.history import MEASURES
+from loyalbell.core.segments.model import Group
+from loyalbell.core.segments.sentence import Saying, say_condition
+
+# the kinds of diary entry that hold the rows behind a line
+ROWS = {
+    "orders": "order", "items": "order", "visits": "visit", "appointments": "appointment", "events": "event",
+    "messages": "message", "answers": "answer", "consent": "consent", "reach": "consent", "membership": "membership",
+}  # fmt: skip
+
+
+@dataclass(frozen=True)
+class Judged:
+    """``fact`` is what the line was judged on; ``rows`` the kind of diary entry with the rows behind it."""
+
+    words: str
+    met: bool
+    fact: str = ""
+    rows: str = ""
+    match: str = ""
+    lines: list["Judged"] = field(default_factory=list)
+
+
+def explain(group: Group, asking: Asking, number: int, saying: Saying) -> list[Judged]:
+    """Each line of a group for the person with this number in the ledger. Raises ``RuleProblem``."""
+    found = []
+    for line in group.lines:
+        met = bool(meets_line(line, asking)[number])
+        if isinstance(line, Group):
+            inner = explain(line, asking, number, saying)
+            found.append(Judged(f"meet {line.match} of these", met, match=line.match, lines=inner))
+        else:
+            fact = _fact(line, asking, number, saying)
+            found.append(Judged(say_condition(line, saying), met, fact, ROWS.get(line.about, "")))
+    return found
+
+
+def _fact(line: Any, asking: Asking, number: int, saying: Saying) -> str:
+    if line.about in MEASURES:
+        return _measured(line, asking, number, saying)
+    say = FACTS.get(line.about)
+    return say(line, asking, number) if say else ""
+
+
+def _measured(line: Any, asking: Asking, number: int, saying: Saying) -> str:
+    measured = MEASURES[line.about](line, asking.moment)
+    if measured.has is not None and not measured.has[number]:
+        return "nothing to go by"
+    value = int(measured.values[number])
+    measure = getattr(line, "measure", "count")
+    if measure == "sum":
+        return f"{say_money(value, saying.currency)} then"
+    if measure == "average":
+        scale: Any = measured.scale
+        return f"{say_money(round(value / int(scale[number])), saying.currency)} on average"
+    if measure == "quantity":
+        return f"{value / 1000:g} then"
+    if measure in ("first", "last"):
+        return f"the {measure} was {value} {'day' if value == 1 else 'days'} ago"
+    return f"{value} {'day' if measure == 'days' else 'time'}{'' if value == 1 else 's'} then"
+
+
+def _reach(line: Any, asking: Asking, number: int) -> str:
+    ledger, now = asking.ledger, asking.moment.now
+    channel = CHANNELS.index(line.channel)
+    if not ledger.people.has_address[number, channel]:
+        return "no address"
+    if ledger.suppressed(channel, now)[number]:
+        return "suppressed"
+    return _consent(line, asking, number)
+
+
+def _consent(line: Any, asking: Asking, number: int) -> str:
+    state = asking.ledger.consent_states(CHANNELS.index(line.channel), asking.moment.now)[number]
+    return CONSENT_STATES[int(state)]
+
+
+def _band(line: Any, asking: Asking, number: int) -> str:
+    part, ledger, now = Part(department=line.department), asking.ledger, asking.moment.now
+    gap = float(typical_gap(ledger, now, part) or FALLBACK_GAP)
+    found = rhythms(ledger, now, gap, part)
+    band = int(found.band[number])
+    if band < 0:
+        return "never bought"
+    since = asking.moment.today - int(found.last_day[number])
+    return f"{BANDS[band]}: {since} days since the last, usual gap {found.gap[number]:.0f}"
+
+
+def _since(line: Any, asking: Asking, number: int) -> str:
+    if line.fact != "since":
+        codes = asking.ledger.people.words_of(line.fact) if line.fact not in ("email", "phone") else None
+        return "" if codes is None else asking.ledger.words.said[int(codes[number])] or "not known"
+    return ""
+
+
+def _value(line: Any, asking: Asking, number: int) -> str:
+    values = asking.ledger.values_of(line.field, asking.moment.now)
+    rows = np.flatnonzero(values.person == number)
+    if not len(rows):
+        return "not known"
+    said = [asking.ledger.words.said[int(values.word[row])] or f"{values.number[row]:g}" for row in rows]
+    return ", ".join(said)
+
+
+FACTS: dict[str, Callable[[Any, Asking, int], str]] = {
+    "reach": _reach,
+    "consent": _consent,
+    "band": _band,
+    "person": _since,
+    "field": _value,
+}
