@@ -3,13 +3,13 @@
 from rich.console import Console
 from rich.table import Table
 
-from bench import book_in, search, segment_count
+from bench import book_in, search, segment_count, segment_days
 from bench.measure import say
 
 
 def main() -> None:
     table = Table("what", "size", "ours", "the other", "ratio", "to reach", "", title="Measured in this run")
-    for part in (segment_count, search, book_in):
+    for part in (segment_count, segment_days, search, book_in):
         for line in part.lines():
             against = f"{say(line.other)} ({line.against})"
             table.add_row(

@@ -68,6 +68,7 @@ class CustomerPage:
     appointments: list[Appointment]
     memberships: list[Membership]
     segments: list[Segment]
+    other_segments: list[Segment]
     rhythm: PersonalRhythm | None
     next_day: date | None
     shop_gap: float
@@ -82,6 +83,7 @@ def page_of(desk: Desk, person_id: int, kinds: set[str] | None = None) -> Custom
         person = session.get(Person, person_id)
         if person is None:
             return None
+        within = _segments(session, ledger, person_id, now)
         rhythm = rhythms_of(desk, [person_id]).get(person_id)
         return CustomerPage(
             person=person,
@@ -94,7 +96,10 @@ def page_of(desk: Desk, person_id: int, kinds: set[str] | None = None) -> Custom
             channels=channels_of(session, person),
             appointments=_ahead(session, person_id, now),
             memberships=_of(session, Membership, person_id),
-            segments=_segments(session, ledger, person_id, now),
+            segments=within,
+            other_segments=[
+                one for one in session.scalars(select(Segment).order_by(Segment.name)) if one not in within
+            ],
             rhythm=rhythm,
             next_day=next_day(desk, rhythm) if rhythm else None,
             shop_gap=shop_gap(desk, ledger, now),

@@ -147,3 +147,20 @@ def calibration_pairs(found: Mapping[str, Any]) -> list[Pair]:
             Pair(x, label, one["expected"], one["came"], down(one["expected"] / top), down(one["came"] / top))
         )
     return pairs
+
+
+@dataclass(frozen=True)
+class Sizes:
+    """A line of sizes over a year; ``least`` and ``most`` are its ends."""
+
+    line: str
+    least: int
+    most: int
+
+
+def size_picture(sizes: Sequence[int]) -> Sizes:
+    """In a picture of 720 x 120, from nought at the bottom."""
+    most = max(*sizes, 1)
+    step = 700 / max(len(sizes) - 1, 1)
+    points = [f"{10 + at * step:.1f},{108 - 98 * size / most:.1f}" for at, size in enumerate(sizes)]
+    return Sizes("M" + " L".join(points), min(sizes), max(sizes))

@@ -16,7 +16,7 @@ from tests.browser.driver import Application, open_browser, scratch_folder, sign
 AXE = (Path(__file__).parent / "vendor/axe-core/axe.min.js").read_text()
 EXAMPLES = Path(__file__).resolve().parents[2] / "loyalbell/demo/files"
 PAGES = (
-    "/ /customers /customers/1 /segments /segments/1 /segments/1/people /messages /messages/1 /campaigns /campaigns/new "
+    "/ /customers /customers/1 /segments /segments/1 /segments/1/people /segments/1/why/1 /segments/compare?segment=1&segment=2 /messages /messages/1 /campaigns /campaigns/new "
     "/results /results/1 /imports /post-room /settings /log /search?q=spring /customers?segment=1&columns=email,band,tags /duplicates "
     "/rhythm /duplicates/1/2 /fields /other-programs /customers/251"
 ).split()
@@ -100,7 +100,7 @@ class WalkingPath(BrowserCase):
         self.find(".title-input").send_keys("Away 50 days")
         before = int(self.text("#count-2").replace(",", ""))
         self.find("#words-1-period").click()
-        days = self.find('[name="1.days"]')
+        days = self.find('[name="1.period.days"]')
         days.send_keys(Keys.BACKSPACE * 3, "50")
         wait_for(lambda: self.text("#words-1-period") == "in the last 50 days")
         self.assertGreaterEqual(int(self.text("#count-2").replace(",", "")), before)
@@ -186,13 +186,13 @@ class WalkingPath(BrowserCase):
     def test_a_save_that_fails_keeps_what_was_typed(self) -> None:
         self.go("/segments/new")
         self.find("#words-1-period").click()
-        days = self.find('[name="1.days"]')
+        days = self.find('[name="1.period.days"]')
         days.send_keys(Keys.BACKSPACE * 3, "many")
         self.find(".title-input").send_keys("Half done")
         self.find(".title-row .btn-act").click()
-        wait_for(lambda: "Line 2: give a number of days" in self.text("#problem"))
+        wait_for(lambda: "Line 2: give a whole number" in self.text("#problem"))
         self.assertEqual(self.find(".title-input").get_attribute("value"), "Half done")
-        stated = self.browser.find_element(By.NAME, "1.days").get_attribute("value")
+        stated = self.browser.find_element(By.NAME, "1.period.days").get_attribute("value")
         self.assertEqual(stated, "many")
 
     def test_a_line_is_changed_by_the_keyboard_alone(self) -> None:
@@ -201,7 +201,7 @@ class WalkingPath(BrowserCase):
         pick.send_keys(Keys.ENTER)
         select = self.find('[name="1.department"]')
         select.send_keys(Keys.ARROW_DOWN)
-        wait_for(lambda: self.text("#words-1-department") == "in Shop")
+        wait_for(lambda: self.text("#words-1-department") == "in Café")
         select.send_keys(Keys.ESCAPE)
         wait_for(lambda: not select.is_displayed())
         self.assertEqual(self.browser.switch_to.active_element.get_attribute("id"), "words-1-department")

@@ -63,15 +63,15 @@ def _measured(line: Any, asking: Asking, number: int, saying: Saying) -> str:
     value = int(measured.values[number])
     measure = getattr(line, "measure", "count")
     if measure == "sum":
-        return f"{say_money(value, saying.currency)} then"
+        return f"{say_money(value, saying.currency)}"
     if measure == "average":
         scale: Any = measured.scale
         return f"{say_money(round(value / int(scale[number])), saying.currency)} on average"
     if measure == "quantity":
-        return f"{value / 1000:g} then"
+        return f"{value / 1000:g}"
     if measure in ("first", "last"):
         return f"the {measure} was {value} {'day' if value == 1 else 'days'} ago"
-    return f"{value} {'day' if measure == 'days' else 'time'}{'' if value == 1 else 's'} then"
+    return f"{value} {'day' if measure == 'days' else 'time'}{'' if value == 1 else 's'}"
 
 
 def _reach(line: Any, asking: Asking, number: int) -> str:

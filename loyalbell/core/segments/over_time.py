@@ -1,8 +1,9 @@
 """The size of a segment on each of many days, without asking everything anew for each."""
 
 from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
-from typing import Any
+from typing import Any, Literal
 from zoneinfo import ZoneInfo
 
 import numpy as np
@@ -24,7 +25,7 @@ from loyalbell.core.segments.model import (
 from loyalbell.core.timing import at_local
 from loyalbell.core.visits import local_days
 
-CHUNK = 25_000
+CHUNK = 10_000
 Days = NDArray[np.bool_]
 Report = Callable[[float, str], None]
 
@@ -45,13 +46,28 @@ def sizes(
     people = len(ledger.people)
     for low in range(0, people, CHUNK):
         high = min(low + CHUNK, people)
-        total += (asking.group(rule.root, low, high) & asking.on_file(low, high)).sum(axis=1)
+        total += (asking.group(rule.root, low, high) & asking.on_file(low, high)).sum(axis=0)
         report(high / people, "counting day by day")
     return [int(one) for one in total]
 
 
+@dataclass(frozen=True)
+class _Intervals:
+    """The rows of a line by person: between which instants each counts, and for how much.
+
+    ``back`` is from when on ``less`` of it was given back.
+    """
+
+    person: Ints
+    begin: Any
+    end: Any
+    weight: Any
+    back: Any
+    less: Any
+
+
 class _Series:
-    """Masks of instants x people, for a run of people at a time."""
+    """Masks of people x instants, for a run of people at a time."""
 
     def __init__(
         self, ledger: Ledger, instants: Sequence[datetime], segments: Mapping[int, Rule], report: Report
@@ -60,23 +76,43 @@ class _Series:
         self.at: Ints = np.array([int(one.timestamp()) for one in instants], dtype=np.int64)
         self.days = local_days(self.at, ledger.zone)
         self.whole: dict[int, Days] = {}
-        self.order_days = local_days(ledger.orders.at, ledger.zone)
+        self.counted: dict[int, _Intervals] = {}
+        self.first = self._first_seen()
+        orders = ledger.orders
+        order = np.argsort(orders.person, kind="stable")
+        self.order, self.columns = order, dict[str, Any]()
+        self.person: Ints = self._column("person").astype(np.int64)
+        self.order_day = local_days(orders.at, ledger.zone).astype(np.int32)[order]
+        self.begin = np.searchsorted(self.at, orders.at).astype(np.int32)[order]
+        self.end = np.full(len(order), len(self.at), dtype=np.int32)
+        void_at = self._column("void_at")
+        void = np.flatnonzero(void_at < NEVER)
+        self.end[void] = np.searchsorted(self.at, void_at[void])
+
+    def _column(self, name: str) -> Any:
+        """A column of the orders, by person."""
+        if name not in self.columns:
+            self.columns[name] = getattr(self.ledger.orders, name)[self.order]
+        return self.columns[name]
 
     def prepare(self, group: Group) -> None:
-        """Asks the lines that cannot be counted day by day once for each instant."""
+        """Works out the intervals of each line, and asks those that have none once for each instant."""
         for line in group.lines:
             if isinstance(line, Group):
                 self.prepare(line)
-            elif not _countable(line) and id(line) not in self.whole:
+            elif _countable(line):
+                assert isinstance(line, OrdersCondition)
+                self.counted[id(line)] = self._intervals(line)
+            elif id(line) not in self.whole:
                 asked = []
                 for at, instant in enumerate(self.instants):
                     asked.append(meets_line(line, Asking(self.ledger, instant, self.segments)))
                     self.report(at / len(self.instants), "asking day by day")
-                self.whole[id(line)] = np.stack(asked)
+                self.whole[id(line)] = np.stack(asked, axis=1)
 
     def group(self, group: Group, low: int, high: int) -> Days:
         if not group.lines:
-            return np.ones((len(self.at), high - low), dtype=np.bool_)
+            return np.ones((high - low, len(self.at)), dtype=np.bool_)
         found = None
         for line in group.lines:
             met = self.group(line, low, high) if isinstance(line, Group) else self.line(line, low, high)
@@ -91,66 +127,74 @@ class _Series:
 
     def line(self, line: Condition, low: int, high: int) -> Days:
         if id(line) in self.whole:
-            return self.whole[id(line)][:, low:high]
+            return self.whole[id(line)][low:high]
         assert isinstance(line, OrdersCondition)
-        return self.orders(line, low, high)
+        return self._compared(line, low, high)
 
-    def orders(self, line: OrdersCondition, low: int, high: int) -> Days:
+    def _intervals(self, line: OrdersCondition) -> _Intervals:
         """Each order counts from the first to the last instant at which it lies in the period and stands."""
-        part = self.ledger.orders
-        rows = (part.person >= low) & (part.person < high)
-        if line.department is not None:
-            rows &= part.department == line.department
-        if line.location is not None:
-            rows &= part.location == line.location
+        kept = np.ones(len(self.person), dtype=np.bool_)
+        for name in ("department", "location"):
+            wanted = getattr(line, name)
+            if wanted is not None:
+                kept &= self._column(name) == wanted
         if line.least is not None:
-            rows &= part.money >= line.least
-        begin, end = self._interval(line, rows)
-        person = part.person[rows] - low
-        table = np.zeros(
-            (len(self.at) + 1, high - low), dtype=np.int64 if line.measure == "sum" else np.int32
-        )
-        counts = end > begin
-        weight = part.money[rows] if line.measure == "sum" else np.ones(len(person), dtype=np.int64)
-        self._add(table, begin[counts], end[counts], person[counts], weight[counts])
-        if line.measure == "sum":
-            back = np.maximum(begin, np.searchsorted(self.at, part.refunded_at[rows]))
-            less = counts & (part.refunded[rows] > 0) & (end > back)
-            self._add(table, back[less], end[less], person[less], -part.refunded[rows][less])
-        found: Mask = COMPARE[line.comparison](np.cumsum(table[:-1], axis=0), line.value)
+            kept &= self._column("money") >= line.least
+        begin, end = self.begin, self.end
+        if isinstance(line.period, LastDays):
+            end = np.minimum(end, self._by_day(line.period.days - 1, "right"))
+        elif isinstance(line.period, BeforeLastDays):
+            begin = np.maximum(begin, self._by_day(line.period.days, "left"))
+        kept &= end > begin
+        person, begin, end = self.person[kept], begin[kept], end[kept]
+        if line.measure == "count":
+            one, none = np.ones(len(person), dtype=np.int32), np.zeros(len(person), dtype=np.int32)
+            return _Intervals(person, begin, end, one, begin, none)
+        back = np.maximum(begin, np.searchsorted(self.at, self._column("refunded_at")[kept]))
+        less = np.where(back < end, self._column("refunded")[kept], 0)
+        return _Intervals(person, begin, end, self._column("money")[kept], back, less)
+
+    def _by_day(self, later: int, side: Literal["left", "right"]) -> Any:
+        """For each order the first instant on (left) or after (right) the day that lies ``later`` days after its own."""
+        if not len(self.order_day):
+            return self.begin
+        low, high = int(self.order_day.min()), int(self.order_day.max())
+        table = np.searchsorted(self.days, np.arange(low, high + 1) + later, side=side).astype(np.int32)
+        return table[self.order_day - low]
+
+    def _compared(self, line: OrdersCondition, low: int, high: int) -> Days:
+        rows, width = self.counted[id(line)], len(self.at) + 1
+        first, last = np.searchsorted(rows.person, (low, high))
+        mine = slice(int(first), int(last))
+        table = np.zeros((high - low) * width, dtype=np.int64 if line.measure == "sum" else np.int32)
+        row = (rows.person[mine] - low) * width
+        weight = rows.weight[mine].astype(table.dtype)
+        np.add.at(table, row + rows.begin[mine], weight)
+        np.subtract.at(table, row + rows.end[mine], weight)
+        given = np.flatnonzero(rows.less[mine])
+        if len(given):
+            less = rows.less[mine][given].astype(table.dtype)
+            np.subtract.at(table, (row + rows.back[mine])[given], less)
+            np.add.at(table, (row + rows.end[mine])[given], less)
+        counted = table.reshape(-1, width)
+        np.cumsum(counted, axis=1, out=counted)
+        found: Mask = COMPARE[line.comparison](counted[:, :-1], line.value)
         return found
 
-    def _interval(self, line: OrdersCondition, rows: Mask) -> tuple[Ints, Ints]:
-        part, day = self.ledger.orders, self.order_days[rows]
-        begin = np.searchsorted(self.at, part.at[rows])
-        end = np.searchsorted(self.at, part.void_at[rows])
-        if isinstance(line.period, LastDays):
-            end = np.minimum(end, np.searchsorted(self.days, day + line.period.days - 1, side="right"))
-        elif isinstance(line.period, BeforeLastDays):
-            begin = np.maximum(begin, np.searchsorted(self.days, day + line.period.days))
-        return begin, end
-
-    @staticmethod
-    def _add(table: NDArray[Any], begin: Ints, end: Ints, person: Any, weight: Ints) -> None:
-        np.add.at(table, (begin, person), weight.astype(table.dtype))
-        np.subtract.at(table, (end, person), weight.astype(table.dtype))
+    def _first_seen(self) -> Ints:
+        """When each became a customer: as said, or by the first thing they are known to have done."""
+        ledger = self.ledger
+        first = ledger.people.joined_at.copy()
+        erased = first >= NEVER
+        for part in (ledger.orders, ledger.walk_ins, ledger.appointments, ledger.events, ledger.memberships):
+            np.minimum.at(first, part.person, part.at)
+        first[erased] = NEVER
+        return first
 
     def on_file(self, low: int, high: int) -> Days:
         people = self.ledger.people
-        joined = people.joined_at[low:high].copy()
-        for part in (
-            self.ledger.orders,
-            self.ledger.walk_ins,
-            self.ledger.appointments,
-            self.ledger.events,
-            self.ledger.memberships,
-        ):
-            rows = (part.person >= low) & (part.person < high)
-            np.minimum.at(joined, part.person[rows] - low, part.at[rows])
         gone = np.minimum(people.closed_at[low:high], people.deceased_at[low:high])
-        erased = people.joined_at[low:high] >= NEVER
-        at = self.at[:, None]
-        found: Days = (joined <= at) & (gone > at) & ~erased
+        found: Days = (self.first[low:high, None] <= self.at) & (gone[:, None] > self.at)
         return found
 
 

@@ -2,19 +2,24 @@
 
 import json
 from collections.abc import Iterable, Mapping
+from datetime import timedelta
 from urllib.parse import urlencode
+from zoneinfo import ZoneInfo
 
 import numpy as np
 from fastapi import APIRouter
-from fastapi.responses import HTMLResponse, Response
+from fastapi.responses import HTMLResponse, JSONResponse, Response
 from sqlalchemy import select
 from starlette.datastructures import FormData
 
 from loyalbell.core.ledger import Ledger
 from loyalbell.core.segments.model import Rule, RuleProblem, read_rule
 from loyalbell.desk import segments
-from loyalbell.store.tables import Segment
+from loyalbell.desk.rhythm_figures import NotAPart, read_instant
+from loyalbell.desk.starters import starters as ready_made
+from loyalbell.store.tables import Person, Segment
 from loyalbell.web import rule_form
+from loyalbell.web.rhythm_pictures import size_picture
 from loyalbell.web.rule_picks import Offers
 from loyalbell.web.rule_starters import starters
 from loyalbell.web.visit import Form, NotFound, SignedIn, Visit, number_of, text_of
@@ -37,7 +42,13 @@ def list_page(visit: Visit = SignedIn) -> Response:
         kept = list(session.scalars(select(Segment).order_by(Segment.name)))
         uses = {segment.id: segments.used_in(session, segment.id) for segment in kept}
     readings = {segment.id: segments.read(visit.desk, segments.rule_of(segment), some=0) for segment in kept}
-    return visit.page("segments/segments.html", "segments", kept=kept, readings=readings, uses=uses)
+    ready = [
+        (one, "/segments/new?" + urlencode({"rule": one.rule.model_dump_json()}))
+        for one in ready_made(visit.desk)
+    ]
+    return visit.page(
+        "segments/segments.html", "segments", kept=kept, readings=readings, uses=uses, ready=ready
+    )
 
 
 @router.get("/segments/new")
@@ -52,6 +63,29 @@ def new(visit: Visit = SignedIn, rule: str = "") -> Response:
             str(problem) if isinstance(problem, RuleProblem) else "The rule in this address cannot be read."
         )
         return _editor(visit, None, "", rule_form.first_rule(), words)
+
+
+@router.get("/segments/compare")
+def compare(visit: Visit = SignedIn) -> Response:
+    """Two or three segments and how their people overlap."""
+    chosen = [int(one) for one in visit.request.query_params.getlist("segment") if one.isdigit()][:3]
+    with visit.desk.book.reading() as session:
+        kept = list(session.scalars(select(Segment).order_by(Segment.name)))
+    chosen = [one for one in dict.fromkeys(chosen) if one in {segment.id for segment in kept}]
+    overlaps = segments.compare(visit.desk, chosen) if len(chosen) > 1 else []
+    shown = [
+        (overlap, f"/customers?{urlencode({'rule': overlap.rule.model_dump_json()})}") for overlap in overlaps
+    ]
+    most = max((overlap.people for overlap in overlaps), default=1)
+    return visit.page(
+        "segments/compare.html", "segments", kept=kept, chosen=chosen, overlaps=shown, most=most
+    )
+
+
+@router.post("/segments/paste")
+def paste(visit: Visit = SignedIn, form: FormData = Form) -> Response:
+    """A rule as JSON, opened in the editor."""
+    return new(visit, text_of(form, "rule") or "{}")
 
 
 @router.get("/segments/{segment_id}")
@@ -125,6 +159,63 @@ def _rule_from(visit: Visit, form: FormData) -> Rule:
     """Raises ``RuleProblem``."""
     ledger = visit.desk.ledger()
     return rule_form.rule_from(form, ledger.currency, starters(offers(visit, ledger)))
+
+
+@router.post("/segments/over-time")
+def over_time(visit: Visit = SignedIn, form: FormData = Form) -> Response:
+    """The size on each day of the past year, and who came in and left since a day."""
+    try:
+        rule = _rule_from(visit, form)
+        now, zone = visit.desk.clock.now(), visit.desk.the_shop().zone
+        yesterday = (now - timedelta(days=1)).astimezone(ZoneInfo(zone)).date().isoformat()
+        day = text_of(form, "as_of") or yesterday
+        since = min(read_instant(day, zone, now), now)
+        sizes = segments.year(visit.desk, rule)
+        values = {
+            "day": day,
+            "moved": segments.movement(visit.desk, rule, since),
+            "picture": size_picture(sizes) if sizes else None,
+            "sizes": sizes,
+            "job": visit.desk.jobs.find(segments.year_job(visit.desk, rule)),
+        }
+    except (RuleProblem, NotAPart) as problem:
+        return HTMLResponse(visit.piece("segments/over_time.html", problem=str(problem), sizes=[]))
+    return HTMLResponse(visit.piece("segments/over_time.html", **values))
+
+
+@router.get("/segments/{segment_id}/rule.json")
+def as_json(segment_id: int, visit: Visit = SignedIn) -> Response:
+    segment = _segment(visit, segment_id)
+    name = f"segment-{segment_id}.json"
+    return JSONResponse(segment.rule, headers={"Content-Disposition": f'attachment; filename="{name}"'})
+
+
+@router.post("/segments/{segment_id}/copy")
+def copy(segment_id: int, visit: Visit = SignedIn) -> Response:
+    _segment(visit, segment_id)
+    return visit.go(f"/segments/{segments.copy(visit.desk, segment_id, visit.by)}")
+
+
+@router.post("/segments/{segment_id}/freeze")
+def freeze(segment_id: int, visit: Visit = SignedIn) -> Response:
+    _segment(visit, segment_id)
+    return visit.go(f"/segments/{segments.freeze(visit.desk, segment_id, visit.by)}")
+
+
+@router.get("/segments/{segment_id}/why/{person_id}")
+def why(segment_id: int, person_id: int, visit: Visit = SignedIn) -> Response:
+    """Why somebody is in a segment or not."""
+    segment = _segment(visit, segment_id)
+    with visit.desk.book.reading() as session:
+        person = session.get(Person, person_id)
+    found = segments.why(visit.desk, segments.rule_of(segment), person_id)
+    if person is None or found is None:
+        raise NotFound("No such customer is on file.")
+    met, judged = found
+    match = segments.rule_of(segment).root.match
+    return visit.page(
+        "segments/why.html", "segments", segment=segment, person=person, met=met, judged=judged, match=match
+    )
 
 
 @router.post("/segments/in-customers")
