@@ -1,7 +1,7 @@
 """Segments: reading what a rule gives, keeping it, finding the people in it."""
 
 from dataclasses import dataclass
-from datetime import datetime
+from datetime import datetime, timedelta
 from zoneinfo import ZoneInfo
 
 import numpy as np
@@ -10,10 +10,11 @@ from sqlalchemy.orm import Session
 
 from loyalbell.core.columns import Mask
 from loyalbell.core.ledger import CHANNELS, Ledger
-from loyalbell.core.segments.evaluate import Asking, evaluate
+from loyalbell.core.segments.evaluate import Asking, evaluate, meets_line
 from loyalbell.core.segments.explain import Judged, explain
 from loyalbell.core.segments.ladder import ladder
 from loyalbell.core.segments.model import (
+    FieldCondition,
     Group,
     PeopleCondition,
     Rule,
@@ -23,12 +24,13 @@ from loyalbell.core.segments.model import (
 )
 from loyalbell.core.segments.over_time import daily_instants, sizes
 from loyalbell.core.segments.sentence import Saying, say_rule
-from loyalbell.core.segments.warnings import Warning, warnings
+from loyalbell.core.segments.warnings import Warning, sparse_fields, warnings
 from loyalbell.desk.desk import Desk
 from loyalbell.desk.jobs import Report
 from loyalbell.store.tables import Campaign, Message, Person, Segment
 
 YEAR = 365 * 86_400
+WEEK = timedelta(days=7)
 SHOWN_PEOPLE = 6
 
 
@@ -44,7 +46,10 @@ class Member:
 
 @dataclass(frozen=True)
 class Reading:
-    """What a rule gives now. ``reach`` is people by channel, then by none of them."""
+    """What a rule gives now. ``reach`` is people by channel, then by none of them.
+
+    ``alone`` is how many of the rest each line takes away by itself.
+    """
 
     rule: Rule
     words: str
@@ -55,6 +60,7 @@ class Reading:
     reach: list[tuple[str, int]]
     some: list[Member]
     warnings: list[Warning]
+    alone: list[int]
 
 
 class SegmentProblem(Exception):
@@ -99,8 +105,36 @@ def read(desk: Desk, rule: Rule, some: int = SHOWN_PEOPLE) -> Reading:
         money_share=_money_share(ledger, mask, int(now.timestamp())),
         reach=_reach(ledger, mask, int(now.timestamp())),
         some=members(desk, ledger, np.flatnonzero(mask)[:some]),
-        warnings=warnings(rule, counts),
+        warnings=[
+            *warnings(rule, counts, int(evaluate(rule, ledger, now - WEEK, saved).sum())),
+            *sparse_fields(rule, _known_shares(ledger, rule, now)),
+        ],
+        alone=_alone(rule, ledger, now, saved),
     )
+
+
+def _alone(rule: Rule, ledger: Ledger, now: datetime, saved: dict[int, Rule]) -> list[int]:
+    """For each outermost line, how many more there would be without it (fewer, for *any*: how many only it brings)."""
+    asking = Asking(ledger, now, saved)
+    masks = [meets_line(line, asking) for line in rule.root.lines]
+    here, found = ledger.on_file(int(now.timestamp())), []
+    if rule.root.match == "none":
+        masks = [~mask for mask in masks]
+    for at, mask in enumerate(masks):
+        others = masks[:at] + masks[at + 1 :]
+        if rule.root.match == "any":
+            rest = np.logical_or.reduce(others) if others else np.zeros_like(here)
+            found.append(int((here & mask & ~rest).sum()))
+        else:
+            rest = np.logical_and.reduce(others) if others else np.ones_like(here)
+            found.append(int((here & rest & ~mask).sum()))
+    return found
+
+
+def _known_shares(ledger: Ledger, rule: Rule, now: datetime) -> dict[int, float]:
+    asked = {line.field for line in rule.root.lines if isinstance(line, FieldCondition)}
+    size = max(len(ledger.people), 1)
+    return {one: len(np.unique(ledger.values_of(one, int(now.timestamp())).person)) / size for one in asked}
 
 
 def _money_share(ledger: Ledger, mask: Mask, now: int) -> float | None:

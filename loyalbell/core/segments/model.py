@@ -4,7 +4,7 @@ from datetime import date
 from itertools import pairwise
 from typing import Annotated, Any, Literal, Self
 
-from pydantic import BaseModel, ConfigDict, Field, ValidationError, model_validator
+from pydantic import BaseModel, ConfigDict, Discriminator, Field, Tag, ValidationError, model_validator
 
 from loyalbell.core.rhythm.bands import BANDS
 
@@ -323,11 +323,21 @@ Condition = Annotated[
 ]
 
 
+def _is(line: Any) -> str:
+    """A line with “about” is a condition; any other is a group."""
+    about = line.get("about") if isinstance(line, dict) else getattr(line, "about", None)
+    return "group" if about is None else "condition"
+
+
 class Group(_Part):
     """Lines of which all, any or none must hold. A group may hold groups."""
 
     match: Literal["all", "any", "none"] = "all"
-    lines: list["Group | Condition"] = Field(default_factory=list, max_length=MAX_LINES)
+    lines: list[
+        Annotated[
+            Annotated["Group", Tag("group")] | Annotated[Condition, Tag("condition")], Discriminator(_is)
+        ]
+    ] = Field(default_factory=list, max_length=MAX_LINES)
 
 
 class Rule(_Part):
@@ -369,10 +379,19 @@ def _check_depth(group: Group, depth: int) -> None:
             _check_depth(line, depth + 1)
 
 
+UNSAID = (
+    "root", "lines", "condition", "group", "period", "ever", "last days", "before last days", "between days ago",
+    "between dates", "after joining",
+)  # fmt: skip
+
+
 def _say_error(error: Any) -> str:
     words = str(error["msg"]).removeprefix("Value error, ")
-    place = [str(part) for part in error["loc"] if isinstance(part, str)]
-    name = place[-1] if place and place[-1] not in ("root", "lines") else ""
+    name = str(error["loc"][-1]) if error["loc"] else ""
+    if name in UNSAID or name.isdigit():
+        name = ""
+    if error["type"] == "union_tag_invalid":
+        words = "it is of a kind that is not known"
     return f"{name}: {words[:1].lower()}{words[1:]}" if name else f"{words[:1].lower()}{words[1:]}"
 
 
