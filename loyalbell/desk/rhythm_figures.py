@@ -105,6 +105,30 @@ def repeat(looking: Looking) -> dict[str, Any]:
     }
 
 
+def second_purchases(looking: Looking, fewest: int = 20) -> list[dict[str, Any]]:
+    """By the department of the first purchase: how many came back at all, and in how many days half of those did."""
+    ledger = looking.ledger
+    orders = ledger.orders
+    rows = orders.span(-(2**62), looking.as_of)
+    kept = np.flatnonzero(orders.counted(rows, looking.as_of))
+    department = np.zeros(len(ledger.people), dtype=np.int64)
+    department[orders.person[kept][::-1]] = orders.department[kept][::-1]
+    bought = buying_days(ledger, looking.as_of)
+    first = np.ones(len(bought.person), dtype=np.bool_)
+    first[1:] = bought.person[1:] != bought.person[:-1]
+    length, came = first_gaps(bought, looking.today)
+    where = department[bought.person[first]]
+    found = []
+    for at, name in ledger.catalogue.departments.items():
+        inside = where == at
+        if int(inside.sum()) >= fewest:
+            curve = repeat_curve(length[inside], came[inside])
+            found.append(
+                {"first": name, "people": curve.waits, "ever": curve.ever, "typical_days": curve.typical}
+            )
+    return sorted(found, key=lambda one: -one["people"])
+
+
 def say_curve(curve: RepeatCurve) -> dict[str, Any]:
     """``curve``: (days, share not yet back); ``interval``: (days, low, high), 95 %."""
     typical = curve.typical

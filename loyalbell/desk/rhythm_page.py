@@ -56,6 +56,11 @@ def repeat(desk: Desk, names: Names) -> Mapping[str, Any]:
     return found
 
 
+def second_purchases(desk: Desk) -> list[dict[str, Any]]:
+    found: list[dict[str, Any]] = kept(desk, "second", Names(), figures.second_purchases)
+    return found
+
+
 def bands(desk: Desk, names: Names) -> Mapping[str, Any]:
     found: Mapping[str, Any] = kept(desk, "bands", names, figures.bands)
     return found

@@ -61,6 +61,9 @@ def rhythm_page_of(visit: Visit = SignedIn) -> Response:
         "parts": _parts(looking),
         "repeat": repeat["all"],
         "first": repeat["first_to_second"],
+        "second": rhythm_page.second_purchases(visit.desk)
+        if not visit.request.query_params.get("of")
+        else [],
         "curve": pictures.repeat_picture(repeat["all"]),
         "bands": bands,
         "band_links": {

@@ -15,6 +15,19 @@
     form.elements.act.value = "";
     if (act.startsWith("add")) { const places = form.querySelectorAll(".add-line"); places[places.length - 1]?.focus(); }
   });
+  // lines and groups can be dragged, also into and out of groups; the server reads the order of the page
+  function draggable() {
+    for (const list of form.querySelectorAll(".rule, .inner-rule")) {
+      if (list.dataset.drags) continue;
+      list.dataset.drags = "yes";
+      Sortable.create(list, {
+        group: "lines", draggable: "li:not(.fixed)", filter: "button, input, select, .dropdown-menu", preventOnFilter: false, animation: 120,
+        onEnd: (event) => { if (event.from !== event.to || event.oldIndex !== event.newIndex) { form.elements.act.value = "moved"; htmx.trigger(form, "act"); } },
+      });
+    }
+  }
+  draggable();
+  document.addEventListener("htmx:afterSettle", draggable);
   form.addEventListener("input", (event) => {
     if (!event.target.matches(".add-line")) return;
     const wanted = event.target.value.toLowerCase().split(/\s+/).filter(Boolean);
