@@ -1,3 +1,3 @@
 """Loyal Bell: retention marketing for shops, restaurants, salons and clinics."""
 
-__version__ = "0.2.0"
+__version__ = "0.3.0"

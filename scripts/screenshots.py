@@ -27,6 +27,7 @@ VIEWS = {
     "results": "/results/1?figure=clicked",
     "post-room": "/post-room/1",
     "rhythm": "/rhythm",
+    "why": "/segments/2/why/21",
     "duplicates": "/duplicates/198/4001",
     "fields": "/fields",
     "other-programs": "/other-programs",
