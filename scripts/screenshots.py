@@ -80,6 +80,7 @@ def main(names: list[str]) -> None:
             wait_for(lambda: browser.execute_script("return document.fonts.status === 'loaded'"))
             for frame in browser.find_elements(By.TAG_NAME, "iframe"):
                 wait_for(lambda shown=frame: shown.is_displayed())
+            wait_for(lambda: not browser.find_elements(By.CSS_SELECTOR, "[data-still-coming], progress"), 60)
             browser.save_screenshot(str(OUT / f"{name}.png"))
             print(OUT / f"{name}.png")
     finally:
