@@ -1,0 +1,226 @@
+"""Acts on the customer pages: on many at once, in place, on doubles, fields, tokens and webhooks."""
+
+import csv
+import io
+import json
+import re
+from urllib.parse import quote
+
+import phonenumbers
+from sqlalchemy import select
+
+from loyalbell.demo.letters import lapsed
+from loyalbell.desk import segments, webhooks
+from loyalbell.store.files.cells import Bad, Phone
+from loyalbell.store.tables import ApiToken, CustomField, NotTheSame, Person, SavedView, Suppression
+from tests.web.test_pages import PagesCase
+
+
+class Acts(PagesCase):
+    def setUp(self) -> None:
+        super().setUp()
+        self.csrf = self.sign_in()
+
+    def post(self, path: str, **form: object):
+        return self.client.post(path, data={"_csrf": self.csrf} | form)
+
+    def people(self) -> int:
+        with self.desk.book.reading() as session:
+            return session.query(Person).count()
+
+    def test_many_are_tagged_and_untagged(self) -> None:
+        page = self.post("/customers/many", act="tag", tag_name="to ring", person=["3", "4", "x", "999999"])
+        self.assertIn("2 tagged “to ring”", page.text)
+        self.assertIn(
+            "1 no longer tagged",
+            self.post("/customers/many", act="untag", tag_name="to ring", person="3").text,
+        )
+        for form, words in (
+            ({"act": "tag", "tag_name": "a;b", "person": "3"}, "without commas"),
+            ({"act": "untag", "tag_name": "nobody’s", "person": "3"}, "There is no tag"),
+            ({"act": "tag", "tag_name": "x"}, "Nobody is chosen"),
+        ):
+            self.assertIn(words, self.post("/customers/many", **form).text)
+
+    def test_all_that_match_are_downloaded(self) -> None:
+        rule = lapsed(60).model_dump_json()
+        found = self.post("/customers/many", act="download-csv", all="1", rule=rule)
+        ledger, met = segments.who(self.desk, lapsed(60))
+        rows = list(csv.DictReader(io.StringIO(found.text)))
+        self.assertEqual(len(rows), int(met.sum()))
+        self.assertEqual(
+            len(json.loads(self.post("/customers/many", act="download-json", person=["1", "2"]).text)), 2
+        )
+        self.assertTrue(
+            self.post("/customers/many", act="download-vcf", person="1").text.startswith("BEGIN:VCARD")
+        )
+        self.assertEqual(self.post("/customers/many", act="download-exe", person="1").status_code, 404)
+        self.assertLess(len(rows), len(ledger.people))
+
+    def test_suppressing_and_erasing_are_asked_about(self) -> None:
+        asked = self.post("/customers/many", act="suppress", person=["5", "6"])
+        self.assertIn("Suppress 2 people", asked.text)
+        self.assertIn(
+            "at least one channel", self.post("/customers/many/suppress", count="2", person=["5", "6"]).text
+        )
+        self.assertIn(
+            "2 suppressed on email, chat",
+            self.post(
+                "/customers/many/suppress", count="2", person=["5", "6"], channel=["email", "chat"]
+            ).text,
+        )
+        with self.desk.book.reading() as session:
+            made = session.scalars(
+                select(Suppression).where(Suppression.reason == "by hand", Suppression.person_id.in_((5, 6)))
+            )
+            self.assertEqual(len(list(made)), 4)
+        before = self.people()
+        self.assertIn("Type <strong>1</strong>", self.post("/customers/many", act="erase", person="7").text)
+        self.assertIn(
+            "Nothing was erased", self.post("/customers/many/erase", count="1", person="7", typed="7").text
+        )
+        self.assertIn(
+            "has changed meanwhile", self.post("/customers/many/erase", count="2", person="7", typed="2").text
+        )
+        self.assertEqual(self.people(), before)
+        self.assertIn("1 erased", self.post("/customers/many/erase", count="1", person="7", typed="1").text)
+        self.assertEqual((self.people(), self.client.get("/customers/7").status_code), (before - 1, 404))
+        self.assertEqual(self.client.get("/customers").status_code, 200)
+
+    def test_views_come_back_as_they_were_kept(self) -> None:
+        page = self.post("/customers/views", name="Late ones", q="wren", segment="1", columns="email,band")
+        self.assertEqual(page.url.params["segment"], "1")
+        self.assertEqual(page.url.params["columns"], "email,band")
+        with self.desk.book.reading() as session:
+            view = session.scalars(select(SavedView)).one()
+        self.assertIn("Late ones", self.client.get("/customers").text)
+        self.assertIn("name of at most", self.post("/customers/views", name=" ").text)
+        self.post(f"/customers/views/{view.id}/forget")
+        self.assertEqual(self.client.get(f"/customers/views/{view.id}").status_code, 404)
+
+    def test_an_address_with_nonsense_in_it_shows_everyone(self) -> None:
+        for query in (
+            "segment=99999",
+            "segment=x",
+            "tag=0",
+            "rule={",
+            "rule=[]",
+            'rule={"version":9}',
+            "after=-5",
+            "columns=nope",
+            "column=email&column=zzz",
+        ):
+            page = self.client.get(f"/customers?{quote(query, safe='=&')}")
+            self.assertEqual(page.status_code, 200, query)
+            self.assertIn("people on file", page.text)
+
+    def test_a_page_is_changed_in_its_place(self) -> None:
+        headers = {"X-CSRF-Token": self.csrf}
+        bad = self.client.post("/customers/9/part/who", data={"email": "nowhere"}, headers=headers)
+        self.assertIn("is not an email address", bad.text)
+        self.assertIn('value="nowhere"', bad.text)
+        good = self.client.post("/customers/9/part/who", data={"first_name": "Zoë <b>"}, headers=headers)
+        self.assertEqual(good.headers["HX-Trigger"], "customer-changed")
+        self.assertIn("Zoë &lt;b&gt;", self.client.get("/customers/9").text)
+        for part in ("who", "reach", "marks", "dates", "companions", "fields", "ids", "tags"):
+            self.assertEqual(self.client.get(f"/customers/9/part/{part}?edit=1").status_code, 200, part)
+        self.assertEqual(self.client.get("/customers/9/part/shoes").status_code, 404)
+        self.assertEqual(self.client.post("/customers/9/part/who", data={"first_name": "x"}).status_code, 403)
+        only = self.client.get("/customers/9?kind=change", headers={"HX-Target": "diary"}).text
+        self.assertIn("First name: Zoë", only)
+        self.assertNotIn("Order in", only)
+
+    def test_doubles_are_decided_on(self) -> None:
+        page = self.client.get("/duplicates").text
+        one, other = map(int, re.search(r'href="/duplicates/(\d+)/(\d+)"', page).groups())  # type: ignore[union-attr]
+        self.assertEqual(self.client.get(f"/duplicates/{one}/{one}").status_code, 404)
+        self.assertEqual(self.client.get(f"/duplicates/{one}/99999").status_code, 404)
+        self.post(f"/duplicates/{one}/{other}", act="two")
+        with self.desk.book.reading() as session:
+            self.assertEqual(session.query(NotTheSame).count(), 1)
+        before = self.people()
+        merged = self.post(f"/duplicates/{one}/{other}", act="one", kept=str(other), first_name="gone")
+        self.assertIn("The two records are one now", merged.text)
+        self.assertTrue(str(merged.url.path).endswith(f"/{other}"))
+        self.assertEqual(self.people(), before - 1)
+        again = self.post(f"/duplicates/{one}/{other}", act="one", kept=str(other))
+        self.assertEqual(again.status_code, 404)
+
+    def test_fields_are_made_and_refused(self) -> None:
+        self.assertIn(
+            "Write the choices", self.post("/fields", name="Colour", kind="one choice", choices="").text
+        )
+        self.post("/fields", name="Colour", kind="one choice", choices="red\nblue\n")
+        self.assertIn("There is a field", self.post("/fields", name="colour", kind="text").text)
+        with self.desk.book.reading() as session:
+            field = session.scalars(select(CustomField).where(CustomField.name == "Colour")).one()
+        self.assertEqual(field.choices, ["red", "blue"])
+        self.post(f"/fields/{field.id}", name="Coat colour", choices="red\nblue\ngrey")
+        self.assertIn("Coat colour", self.client.get("/fields").text)
+        self.post(f"/fields/{field.id}", act="delete")
+        self.assertNotIn("Coat colour", self.client.get("/fields").text)
+
+    def test_tokens_and_webhooks_are_made_and_stopped(self) -> None:
+        page = self.post("/other-programs/tokens", name="the till", scope=["people", "nonsense"])
+        token = re.search(r'<code id="token">(lb_[^<]+)</code>', page.text)[1]  # type: ignore[index]
+        allowed = {"Authorization": f"Bearer {token}"}
+        self.assertEqual(
+            self.client.post("/api/v1/people", json={"id": "T1"}, headers=allowed).status_code, 201
+        )
+        with self.desk.book.reading() as session:
+            made = session.scalars(select(ApiToken)).one()
+        self.post(f"/other-programs/tokens/{made.id}/revoke")
+        self.assertEqual(
+            self.client.post("/api/v1/people", json={"id": "T2"}, headers=allowed).status_code, 401
+        )
+        self.assertIn("at least one thing", self.post("/other-programs/tokens", name="x").text)
+        self.assertIn(
+            "beginning with https",
+            self.post("/other-programs/webhooks", url="nowhere", kind="message.sent").text,
+        )
+        hook = self.post("/other-programs/webhooks", url="https://example.com/in", kind="message.sent")
+        at = int(str(hook.url).rsplit("/", 1)[1])
+        self.assertIn("webhook.test", self.post(f"/other-programs/webhooks/{at}/test").text)
+        delivery = webhooks.deliveries(self.desk, at)[0]
+        self.assertEqual(self.post(f"/other-programs/webhooks/{at}/again/{delivery.id}").status_code, 200)
+        self.post(f"/other-programs/webhooks/{at}/stop")
+        self.assertIn("stopped", self.client.get("/other-programs").text)
+        self.assertEqual(self.client.get("/other-programs/webhooks/99").status_code, 404)
+
+    def test_segments_are_pasted_copied_and_frozen(self) -> None:
+        rule = self.client.get("/segments/1/rule.json").text
+        self.assertIn("have not ordered", self.post("/segments/paste", rule=rule).text)
+        for text, words in (
+            ("{", "cannot be read"),
+            ('{"version": 7}', "newer Loyal Bell"),
+            ('{"root": {"lines": [{"about": "x"}]}}', "Line 1"),
+        ):
+            page = self.post("/segments/paste", rule=text)
+            self.assertEqual((page.status_code, words in page.text), (422, True), page.text[-300:])
+        self.assertIn("Not seen for 60 days, copy", self.post("/segments/1/copy").text)
+        self.assertIn("fixed list", self.post("/segments/1/freeze").text)
+        self.assertEqual(self.post("/segments/99/copy").status_code, 404)
+        self.assertEqual(self.client.get("/segments/1/why/99999").status_code, 404)
+        self.assertEqual(self.client.get("/rhythm?of=department:Moon").status_code, 404)
+        self.assertIn("score", self.client.get("/rhythm/cells?cell=5-5&cell=9-9&cell=x").text)
+
+
+class SampleNumbers(PagesCase):
+    def test_every_regions_example_of_the_library_is_read(self) -> None:
+        """The sample numbers are those that the package phonenumbers carries for each region."""
+        read = 0
+        for region in sorted(phonenumbers.SUPPORTED_REGIONS):
+            number = phonenumbers.example_number_for_type(region, phonenumbers.PhoneNumberType.MOBILE)
+            if number is None:
+                continue
+            wanted = phonenumbers.format_number(number, phonenumbers.PhoneNumberFormat.E164)
+            for form in (
+                phonenumbers.PhoneNumberFormat.INTERNATIONAL,
+                phonenumbers.PhoneNumberFormat.NATIONAL,
+            ):
+                written = phonenumbers.format_number(number, form)
+                self.assertEqual(Phone(region)[written], wanted, (region, written))
+            read += 1
+        self.assertGreater(read, 200)
+        for nobody in ("+999 123 456", "12", "call me", "+1 212 555 01234567"):
+            self.assertIsInstance(Phone("US")[nobody], Bad, nobody)
