@@ -105,28 +105,90 @@ def repeat(looking: Looking) -> dict[str, Any]:
     }
 
 
-def second_purchases(looking: Looking, fewest: int = 20) -> list[dict[str, Any]]:
-    """By the department of the first purchase: how many came back at all, and in how many days half of those did."""
+def second_purchases(
+    looking: Looking, by_item: bool = False, fewest: int = 20, most: int = 12
+) -> list[dict[str, Any]]:
+    """By the department, or an item, of the first purchase: how many came back at all, and how soon half of those did."""
     ledger = looking.ledger
-    orders = ledger.orders
-    rows = orders.span(-(2**62), looking.as_of)
-    kept = np.flatnonzero(orders.counted(rows, looking.as_of))
-    department = np.zeros(len(ledger.people), dtype=np.int64)
-    department[orders.person[kept][::-1]] = orders.department[kept][::-1]
     bought = buying_days(ledger, looking.as_of)
     first = np.ones(len(bought.person), dtype=np.bool_)
     first[1:] = bought.person[1:] != bought.person[:-1]
     length, came = first_gaps(bought, looking.today)
-    where = department[bought.person[first]]
-    found = []
-    for at, name in ledger.catalogue.departments.items():
+    where = _first_of(looking, by_item)[bought.person[first]]
+    items = {at: name for at, (name, _, _) in ledger.catalogue.items.items()}
+    names = items if by_item else ledger.catalogue.departments
+    found: list[dict[str, Any]] = []
+    for at in np.unique(where):
         inside = where == at
-        if int(inside.sum()) >= fewest:
+        if int(at) in names and int(inside.sum()) >= fewest:
             curve = repeat_curve(length[inside], came[inside])
             found.append(
-                {"first": name, "people": curve.waits, "ever": curve.ever, "typical_days": curve.typical}
+                {
+                    "first": names[int(at)],
+                    "people": curve.waits,
+                    "ever": curve.ever,
+                    "typical_days": curve.typical,
+                }
             )
-    return sorted(found, key=lambda one: -one["people"])
+    return sorted(found, key=lambda one: -int(one["people"]))[:most]
+
+
+def _first_of(looking: Looking, by_item: bool) -> Any:
+    """The department of each person's first order, or the item of its first line; 0 for none."""
+    part: Any = looking.ledger.lines if by_item else looking.ledger.orders
+    rows = part.span(-(2**62), looking.as_of)
+    kept = np.flatnonzero(part.void_at[rows] > looking.as_of)[::-1]
+    found = np.zeros(len(looking.ledger.people), dtype=np.int64)
+    found[part.person[rows][kept]] = (part.item if by_item else part.department)[rows][kept]
+    return found
+
+
+def in_common(looking: Looking, percent: float, most: int = 5) -> list[dict[str, Any]]:
+    """What the top buyers have oftener than the others: departments, categories, tags, memberships.
+
+    ``share`` of the top against ``others``; the greatest differences first, those of less than 5 in 100 left out.
+    """
+    ledger, as_of = looking.ledger, looking.as_of
+    found = concentration(ledger, as_of, None, looking.part)
+    top = found.top_people(percent / 100)
+    rest = (
+        ledger.per_person(ledger.orders.person[: np.searchsorted(ledger.orders.at, as_of, side="right")]) > 0
+    ) & ~top
+    if not top.any() or not rest.any():
+        return []
+    traits: list[dict[str, Any]] = []
+    for words, has in _traits(ledger, as_of):
+        share, others = float(has[top].mean()), float(has[rest].mean())
+        if share - others >= 0.05:
+            traits.append({"words": words, "share": share, "others": others})
+    return sorted(traits, key=lambda one: float(one["others"]) - float(one["share"]))[:most]
+
+
+def _traits(ledger: Ledger, as_of: int) -> list[tuple[str, Any]]:
+    orders, lines = ledger.orders, ledger.lines
+    size, found = len(ledger.people), []
+
+    def people(person: Any) -> Any:
+        out = np.zeros(size, dtype=np.bool_)
+        out[person] = True
+        return out
+
+    for at, name in ledger.catalogue.departments.items():
+        found.append(
+            (f"bought in {name}", people(orders.person[(orders.department == at) & (orders.at <= as_of)]))
+        )
+    categories: dict[str, list[int]] = {}
+    for at, (_, category, _) in ledger.catalogue.items.items():
+        if category:
+            categories.setdefault(category, []).append(at)
+    for category, items in categories.items():
+        found.append(
+            (f"bought {category}", people(lines.person[np.isin(lines.item, items) & (lines.at <= as_of)]))
+        )
+    for at, name in ledger.catalogue.tags.items():
+        found.append((f"carry the tag {name}", ledger.tagged(at, as_of)))
+    found.append(("hold a membership", people(ledger.memberships.person)))
+    return found
 
 
 def say_curve(curve: RepeatCurve) -> dict[str, Any]:

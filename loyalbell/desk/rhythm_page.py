@@ -56,9 +56,13 @@ def repeat(desk: Desk, names: Names) -> Mapping[str, Any]:
     return found
 
 
-def second_purchases(desk: Desk) -> list[dict[str, Any]]:
-    found: list[dict[str, Any]] = kept(desk, "second", Names(), figures.second_purchases)
-    return found
+def second_purchases(desk: Desk, by_item: bool = False) -> list[dict[str, Any]]:
+    made = kept(desk, f"second-{by_item}", Names(), lambda found: figures.second_purchases(found, by_item))
+    return list(made)
+
+
+def in_common(desk: Desk, names: Names, percent: float) -> list[dict[str, Any]]:
+    return list(kept(desk, f"common-{percent}", names, lambda found: figures.in_common(found, percent)))
 
 
 def bands(desk: Desk, names: Names) -> Mapping[str, Any]:

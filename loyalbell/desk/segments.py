@@ -31,7 +31,7 @@ from loyalbell.store.tables import Campaign, Message, Person, Segment
 
 YEAR = 365 * 86_400
 WEEK = timedelta(days=7)
-SHOWN_PEOPLE = 6
+SHOWN_PEOPLE, SHOWN_OVERLAPS = 6, 4
 
 
 @dataclass(frozen=True)
@@ -48,7 +48,7 @@ class Member:
 class Reading:
     """What a rule gives now. ``reach`` is people by channel, then by none of them.
 
-    ``alone`` is how many of the rest each line takes away by itself.
+    ``alone`` is how many of the rest each line takes away by itself; ``overlaps`` are (id, name, people in both).
     """
 
     rule: Rule
@@ -61,6 +61,7 @@ class Reading:
     some: list[Member]
     warnings: list[Warning]
     alone: list[int]
+    overlaps: list[tuple[int, str, int]]
 
 
 class SegmentProblem(Exception):
@@ -110,7 +111,24 @@ def read(desk: Desk, rule: Rule, some: int = SHOWN_PEOPLE) -> Reading:
             *sparse_fields(rule, _known_shares(ledger, rule, now)),
         ],
         alone=_alone(rule, ledger, now, saved),
+        overlaps=_overlaps(desk, rule, mask, ledger, now, saved) if some else [],
     )
+
+
+def _overlaps(
+    desk: Desk, rule: Rule, mask: Mask, ledger: Ledger, now: datetime, saved: dict[int, Rule]
+) -> list[tuple[int, str, int]]:
+    """(id, name, people in both) of the saved segments that share the most people with these."""
+    with desk.book.reading() as session:
+        names = dict(
+            session.execute(select(Segment.id, Segment.name).where(Segment.archived_at.is_(None))).all()
+        )
+    found = [
+        (at, names[at], int((mask & evaluate(other, ledger, now, saved)).sum()))
+        for at, other in saved.items()
+        if at in names and other != rule
+    ]
+    return sorted((one for one in found if one[2]), key=lambda one: -one[2])[:SHOWN_OVERLAPS]
 
 
 def _alone(rule: Rule, ledger: Ledger, now: datetime, saved: dict[int, Rule]) -> list[int]:
@@ -246,6 +264,16 @@ def _check_leaning(session: Session, segment_id: int | None, rule: Rule) -> None
         if one not in seen:
             seen.add(one)
             waiting += segments_in(saved[one].root)
+
+
+def archive(desk: Desk, segment_id: int, away: bool, by: str) -> None:
+    """Puts a segment away, or takes it out again. What uses it goes on using it."""
+    with desk.book.writing() as session:
+        segment = session.get_one(Segment, segment_id)
+        segment.archived_at = desk.clock.now() if away else None
+        desk.note(
+            session, by, "put a segment away" if away else "took a segment out again", segment=segment.name
+        )
 
 
 def drop(desk: Desk, segment_id: int, by: str) -> None:

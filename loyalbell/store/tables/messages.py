@@ -17,6 +17,7 @@ class Segment(Base):
     rule: Mapped[dict[str, Any]]
     changed_at: Mapped[datetime]
     by: Mapped[str | None]
+    archived_at: Mapped[datetime | None]
 
 
 class Letterhead(Base):

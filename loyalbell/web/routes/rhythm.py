@@ -61,9 +61,7 @@ def rhythm_page_of(visit: Visit = SignedIn) -> Response:
         "parts": _parts(looking),
         "repeat": repeat["all"],
         "first": repeat["first_to_second"],
-        "second": rhythm_page.second_purchases(visit.desk)
-        if not visit.request.query_params.get("of")
-        else [],
+        "second": _second(visit),
         "curve": pictures.repeat_picture(repeat["all"]),
         "bands": bands,
         "band_links": {
@@ -75,9 +73,20 @@ def rhythm_page_of(visit: Visit = SignedIn) -> Response:
         "concentration_line": pictures.concentration_line(concentration),
         "cohorts": rhythm_page.cohorts(visit.desk, names)["cohorts"][-COHORTS_SHOWN:],
         "line": _line_values(visit, names, looking, repeat["all"]["winback_days"] or 60),
-        "top": _top_values(looking, concentration, 20.0),
+        "top": _top_values(visit, names, looking, concentration, 20.0),
     }
     return visit.page("rhythm/rhythm.html", "rhythm", **values)
+
+
+def _second(visit: Visit) -> list[tuple[str, list[dict[str, Any]]]]:
+    """First to second purchase, for the whole shop only: by department, and by item."""
+    if visit.request.query_params.get("of"):
+        return []
+    desk = visit.desk
+    return [
+        ("department", rhythm_page.second_purchases(desk)),
+        ("item", rhythm_page.second_purchases(desk, True)),
+    ]
 
 
 def _parts(looking: Looking) -> list[tuple[str, list[tuple[str, str]]]]:
@@ -124,16 +133,24 @@ def top(visit: Visit = SignedIn, percent: float = 20.0) -> Response:
     names, looking = _looking(visit)
     found = rhythm_page.concentration(visit.desk, names)
     return HTMLResponse(
-        visit.piece("rhythm/top.html", top=_top_values(looking, found, min(max(percent, 1.0), 100.0)))
+        visit.piece(
+            "rhythm/top.html", top=_top_values(visit, names, looking, found, min(max(percent, 1.0), 100.0))
+        )
     )
 
 
-def _top_values(looking: Looking, found: Any, percent: float) -> dict[str, Any]:
+def _top_values(visit: Visit, names: Names, looking: Looking, found: Any, percent: float) -> dict[str, Any]:
     curve = found["curve"]
     shares = np.interp(percent / 100, [point[0] for point in curve], [point[1] for point in curve])
     people = -(-round(percent * found["people"]) // 100)
     condition = TopCondition(percent=percent, department=looking.part.department)
-    return {"percent": percent, "people": people, "share": float(shares), "address": rule_address(condition)}
+    return {
+        "percent": percent,
+        "people": people,
+        "share": float(shares),
+        "address": rule_address(condition),
+        "common": rhythm_page.in_common(visit.desk, names, percent),
+    }
 
 
 @router.get("/rhythm/cells")

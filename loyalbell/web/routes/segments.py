@@ -39,7 +39,8 @@ def _segment(visit: Visit, segment_id: int) -> Segment:
 @router.get("/segments")
 def list_page(visit: Visit = SignedIn) -> Response:
     with visit.desk.book.reading() as session:
-        kept = list(session.scalars(select(Segment).order_by(Segment.name)))
+        everything = list(session.scalars(select(Segment).order_by(Segment.name)))
+        kept = [one for one in everything if one.archived_at is None]
         uses = {segment.id: segments.used_in(session, segment.id) for segment in kept}
     readings = {segment.id: segments.read(visit.desk, segments.rule_of(segment), some=0) for segment in kept}
     ready = [
@@ -47,7 +48,13 @@ def list_page(visit: Visit = SignedIn) -> Response:
         for one in ready_made(visit.desk)
     ]
     return visit.page(
-        "segments/segments.html", "segments", kept=kept, readings=readings, uses=uses, ready=ready
+        "segments/segments.html",
+        "segments",
+        kept=kept,
+        readings=readings,
+        uses=uses,
+        ready=ready,
+        away=[one for one in everything if one.archived_at],
     )
 
 
@@ -188,6 +195,13 @@ def as_json(segment_id: int, visit: Visit = SignedIn) -> Response:
     segment = _segment(visit, segment_id)
     name = f"segment-{segment_id}.json"
     return JSONResponse(segment.rule, headers={"Content-Disposition": f'attachment; filename="{name}"'})
+
+
+@router.post("/segments/{segment_id}/archive")
+def archive(segment_id: int, visit: Visit = SignedIn, form: FormData = Form) -> Response:
+    _segment(visit, segment_id)
+    segments.archive(visit.desk, segment_id, text_of(form, "away") == "1", visit.by)
+    return visit.go("/segments")
 
 
 @router.post("/segments/{segment_id}/copy")
