@@ -22,11 +22,11 @@ from loyalbell.store.tables import (
     FieldValue,
     Order,
     Person,
-    PersonTag,
     SavedView,
     Segment,
     Tag,
 )
+from loyalbell.store.tags import tag_names
 
 PAGE = 50
 BATCH = 500
@@ -191,7 +191,7 @@ def _lines(desk: Desk, session: Session, people: list[Person], columns: Sequence
         .group_by(Order.person_id)
     )
     sums = {person_id: (orders, last, spent) for person_id, orders, last, spent in rows}
-    tags = _tag_names(session, ids) if "tags" in columns else {}
+    tags = tag_names(session, ids) if "tags" in columns else {}
     ahead = _appointments_ahead(session, ids, desk.clock.now()) if "next_appointment" in columns else {}
     rhythms = rhythms_of(desk, ids) if "band" in columns else {}
     fields = _field_values(session, ids) if any(name.startswith("field-") for name in columns) else {}
@@ -219,18 +219,6 @@ def stands() -> ColumnElement[bool]:
     """Orders that count: neither cancelled nor refunded whole."""
     whole = (Order.refunded_minor > 0) & (Order.refunded_minor >= Order.total_minor)
     return Order.cancelled_at.is_(None) & ~whole
-
-
-def _tag_names(session: Session, ids: Sequence[int]) -> dict[int, list[str]]:
-    found: dict[int, list[str]] = {}
-    for person_id, name in session.execute(
-        select(PersonTag.person_id, Tag.name)
-        .join(Tag, Tag.id == PersonTag.tag_id)
-        .where(PersonTag.person_id.in_(ids), PersonTag.removed_at.is_(None))
-        .order_by(Tag.name)
-    ):
-        found.setdefault(person_id, []).append(name)
-    return found
 
 
 def _appointments_ahead(session: Session, ids: Sequence[int], now: datetime) -> dict[int, datetime]:

@@ -7,6 +7,7 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from loyalbell.core.duplicates import Pair, Record, pairs
+from loyalbell.desk.customer_edit import LABELS, MARKS
 from loyalbell.desk.desk import Desk
 from loyalbell.store import journal
 from loyalbell.store.happenings import announce
@@ -16,22 +17,7 @@ from loyalbell.store.merging import Steps, merge
 from loyalbell.store.tables import ExternalId, Merge, NotTheSame, Person
 
 STRICTNESS = ("never asked", "agreed", "waiting", "refused")
-CHOSEN = {
-    "first_name": "First name",
-    "last_name": "Last name",
-    "email": "Email",
-    "phone": "Mobile phone",
-    "chat_handle": "Chat handle",
-    "language": "Language",
-    "zone": "Time zone",
-    "street": "Street",
-    "city": "City",
-    "region": "Region",
-    "postal_code": "Postal code",
-    "birthday": "Birthday",
-    "closed_at": "Closed since",
-    "deceased_at": "Deceased since",
-}
+CHOSEN = {**LABELS, "birthday": "Birthday", **MARKS}
 BIRTHDAY = ("birthday_year", "birthday_month", "birthday_day")
 TOGETHER = {"birthday": BIRTHDAY, "email": ("email", "email_given")}
 _kept: dict[str, tuple[int, list[Pair]]] = {}

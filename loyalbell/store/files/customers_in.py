@@ -15,7 +15,7 @@ from loyalbell.store.files.cells import Bad, Birthday, CellReader, Email, Phone,
 from loyalbell.store.files.mapping import ColumnMap
 from loyalbell.store.files.outcome import Counts, Outcome, RefusedRows
 from loyalbell.store.files.own_columns import OwnColumns
-from loyalbell.store.files.table_file import Row
+from loyalbell.store.files.table_file import Row, chunks_of
 from loyalbell.store.journal import mark_rows, mark_whole
 from loyalbell.store.records.known import SOURCE, Known, load_known
 from loyalbell.store.records.names import Names
@@ -371,14 +371,9 @@ class CustomersIn:
         self.taking = CustomersTake(session, known, own, now, import_id, write, f"import {import_id}")
 
     def run(self, rows: Iterator[Row], refused: RefusedRows, progress: Callable[[int], None]) -> Outcome:
-        chunk: list[Row] = []
-        for row in rows:
-            chunk.append(row)
-            if len(chunk) == CHUNK:
-                self._take(chunk, refused)
-                progress(row[0])
-                chunk = []
-        self._take(chunk, refused)
+        for chunk in chunks_of(rows, CHUNK):
+            self._take(chunk, refused)
+            progress(chunk[-1][0])
         return refused.outcome
 
     def _take(self, chunk: list[Row], refused: RefusedRows) -> None:

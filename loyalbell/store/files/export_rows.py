@@ -32,14 +32,13 @@ from loyalbell.store.tables import (
     Order,
     OrderLine,
     Person,
-    PersonTag,
     Shop,
     Staff,
     Suppression,
-    Tag,
     Visit,
     YearlyDate,
 )
+from loyalbell.store.tags import tag_names
 
 CHUNK = 2_000
 WHOSE = ("Customer ID", "Email", "Phone")
@@ -160,7 +159,7 @@ def _customers(reader: Reader, only: Sequence[int] | None) -> Iterator[list[str]
         ids = [person.id for person in people]
         known, own_cells = external_ids(reader, ids), own.cells(reader, ids)
         consents = [consent_now(reader, ids, channel) for channel in ("email", "text", "chat")]
-        tags, cared, notes = _tags(reader, ids), _cared_for(reader, ids), _notes(reader, ids)
+        tags, cared, notes = tag_names(reader, ids), _cared_for(reader, ids), _notes(reader, ids)
         for person in people:
             yield [
                 known.get(person.id, ""), person.first_name or "", person.last_name or "",
@@ -194,18 +193,6 @@ def external_ids(reader: Reader, ids: Sequence[int]) -> dict[int, str]:
         .order_by(ExternalId.id.desc())
     )
     return {person_id: value for person_id, value in rows}
-
-
-def _tags(reader: Reader, ids: Sequence[int]) -> dict[int, list[str]]:
-    found: dict[int, list[str]] = {}
-    for person_id, name in reader.execute(
-        select(PersonTag.person_id, Tag.name)
-        .join(Tag, Tag.id == PersonTag.tag_id)
-        .where(PersonTag.person_id.in_(ids), PersonTag.removed_at.is_(None))
-        .order_by(Tag.name)
-    ):
-        found.setdefault(person_id, []).append(name)
-    return found
 
 
 def _cared_for(reader: Reader, ids: Sequence[int]) -> dict[int, list[str]]:

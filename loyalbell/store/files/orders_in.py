@@ -25,7 +25,7 @@ from loyalbell.store.files.cells import (
 from loyalbell.store.files.mapping import ColumnMap
 from loyalbell.store.files.orders_write import OrdersWrite
 from loyalbell.store.files.outcome import Outcome, Refusals
-from loyalbell.store.files.table_file import Row
+from loyalbell.store.files.table_file import Row, chunks_of
 from loyalbell.store.records.known import Known, load_known
 
 CHUNK = 20_000
@@ -170,14 +170,9 @@ class OrdersIn:
         progress: Callable[[int], None],
     ) -> Outcome:
         self.refused = refused
-        chunk: list[Row] = []
-        for row in rows():
-            chunk.append(row)
-            if len(chunk) == CHUNK:
-                self._take(chunk)
-                progress(row[0])
-                chunk = []
-        self._take(chunk)
+        for chunk in chunks_of(rows(), CHUNK):
+            self._take(chunk)
+            progress(chunk[-1][0])
         if self.draft.bad:
             self._refuse_companions(rows(), refused)
         self.writer.finish(refused.outcome.counts)

@@ -21,7 +21,7 @@ from loyalbell.store.files.cells import (
 )
 from loyalbell.store.files.mapping import ColumnMap, plain_heading
 from loyalbell.store.files.outcome import Outcome, RefusedRows
-from loyalbell.store.files.table_file import Row
+from loyalbell.store.files.table_file import Row, chunks_of
 from loyalbell.store.records.kinds import CHOICES, RecordKind
 from loyalbell.store.records.known import load_known
 from loyalbell.store.records.take import Take
@@ -151,14 +151,9 @@ class RecordsIn:
         )
 
     def run(self, rows: Iterator[Row], refused: RefusedRows, progress: Callable[[int], None]) -> Outcome:
-        chunk: list[Row] = []
-        for row in rows:
-            chunk.append(row)
-            if len(chunk) == CHUNK:
-                self._take(chunk, refused)
-                progress(row[0])
-                chunk = []
-        self._take(chunk, refused)
+        for chunk in chunks_of(rows, CHUNK):
+            self._take(chunk, refused)
+            progress(chunk[-1][0])
         return refused.outcome
 
     def _take(self, chunk: list[Row], refused: RefusedRows) -> None:

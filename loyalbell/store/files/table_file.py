@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from functools import partial
 from io import TextIOWrapper
-from itertools import count
+from itertools import count, islice
 from pathlib import Path
 from typing import BinaryIO
 
@@ -142,3 +142,9 @@ def read_rows(file: BinaryIO, shape: TableShape) -> Iterator[Row]:
 
 def _holds_something(row: Row) -> bool:
     return any(row[1])
+
+
+def chunks_of(rows: Iterator[Row], size: int) -> Iterator[list[Row]]:
+    """The rows in lists of at most ``size``."""
+    while chunk := list(islice(rows, size)):
+        yield chunk
