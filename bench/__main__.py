@@ -4,18 +4,17 @@ from rich.console import Console
 from rich.table import Table
 
 from bench import book_in, search, segment_count, segment_days
-from bench.measure import say
 
 
 def main() -> None:
     table = Table("what", "size", "ours", "the other", "ratio", "to reach", "", title="Measured in this run")
     for part in (segment_count, segment_days, search, book_in):
         for line in part.lines():
-            against = f"{say(line.other)} ({line.against})"
+            against = f"{line.said(line.other)} ({line.against})"
             table.add_row(
                 line.what,
                 line.size,
-                say(line.ours),
+                line.said(line.ours),
                 against,
                 f"{line.ratio:.2f}",
                 line.reach,

@@ -105,7 +105,7 @@ def follow_line(desk: Desk, whole: float) -> list[Line]:
             "0.5 at most",
             mine <= whole / 2,
         ),
-        Line("memory of an event (bytes)", "the same", weight, 150, "bound", "below 1", weight < 150),
+        Line("memory of an event", "the same", weight, 150, "bound", "below 1", weight < 150, "bytes"),
     ]
 
 

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 @dataclass(frozen=True)
 class Line:
-    """``ours`` and ``other`` in seconds; ``ratio`` is ours over the other."""
+    """``ours`` and ``other`` in seconds, or in ``unit``; ``ratio`` is ours over the other."""
 
     what: str
     size: str
@@ -17,6 +17,11 @@ class Line:
     against: str
     reach: str
     holds: bool
+    unit: str = ""
+
+    def said(self, value: float) -> str:
+        """The value as time, or in the unit of the line."""
+        return f"{value:,.0f} {self.unit}" if self.unit else say(value)
 
     @property
     def ratio(self) -> float:
