@@ -350,19 +350,19 @@ PARTS = ("people", *HISTORY, "catalogue")
 Noted = Mapping[str, Sequence[Range] | None]
 
 
-def load_ledger(reader: Reader, version: int = 0) -> Ledger:
-    """The ledger as the book is now."""
+def load_ledger(reader: Reader, version: int = 0, parts: Sequence[str] = tuple(HISTORY)) -> Ledger:
+    """The ledger as the book is now; only some parts of the history where ``parts`` names them."""
     shop = reader.get_one(Shop, 1)
     bare = Ledger(shop.zone, shop.currency, People.of([], []))
     loading = Loading(reader, bare.people, bare.words, shop.zone)
     loading.people = people(loading, None)
-    parts = {name: load(loading, None) for name, load in HISTORY.items()}
+    history = {name: HISTORY[name](loading, None) for name in parts}
     return replace(
         bare,
         people=loading.people,
         catalogue=catalogue(reader),
         version=version,
-        **parts,  # type: ignore[arg-type]
+        **history,  # type: ignore[arg-type]
     )
 
 
