@@ -18,15 +18,12 @@ from loyalbell.core.segments.model import (
     Group,
     PeopleCondition,
     Rule,
-    SegmentCondition,
     read_rule,
     segments_in,
 )
-from loyalbell.core.segments.over_time import daily_instants, sizes
 from loyalbell.core.segments.sentence import Saying, say_rule
 from loyalbell.core.segments.warnings import Warning, sparse_fields, warnings
 from loyalbell.desk.desk import Desk
-from loyalbell.desk.jobs import Report
 from loyalbell.store.tables import Campaign, Message, Person, Segment
 
 YEAR = 365 * 86_400
@@ -301,64 +298,6 @@ def rule_of(segment: Segment) -> Rule:
     return read_rule(segment.rule)
 
 
-@dataclass(frozen=True)
-class Movement:
-    """How a rule's people changed between an instant and now."""
-
-    then: int
-    now: int
-    came: list[Person]
-    left: list[Person]
-    came_count: int
-    left_count: int
-
-
-def movement(desk: Desk, rule: Rule, since: datetime, shown: int = 8) -> Movement:
-    """Who has come in and left since an instant, the first few by name. Raises ``RuleProblem``."""
-    ledger, after = who(desk, rule)
-    _, before = who(desk, rule, since)
-    came, left = np.flatnonzero(after & ~before), np.flatnonzero(before & ~after)
-    with desk.book.reading() as session:
-
-        def named(numbers: "np.ndarray[tuple[int], np.dtype[np.intp]]") -> list[Person]:
-            ids = [int(ledger.people.ids[number]) for number in numbers[:shown]]
-            return list(session.scalars(select(Person).where(Person.id.in_(ids)).order_by(Person.id)))
-
-        return Movement(int(before.sum()), int(after.sum()), named(came), named(left), len(came), len(left))
-
-
-DAYS_SHOWN = 365
-_years: dict[tuple[str, int, int, str], list[int]] = {}
-
-
-def _year_key(desk: Desk, rule: Rule) -> tuple[str, int, int, str]:
-    now = desk.clock.now()
-    return str(desk.data), desk.ledger().version, int(now.timestamp()) // 3_600, rule.model_dump_json()
-
-
-def year_job(desk: Desk, rule: Rule) -> str:
-    return f"year-{hash(_year_key(desk, rule))}"
-
-
-def year(desk: Desk, rule: Rule) -> list[int] | None:
-    """The size on each of the last 365 days; ``None`` while it is being counted in the background."""
-    key = _year_key(desk, rule)
-    if key in _years:
-        return _years[key]
-    with desk.book.reading() as session:
-        saved = saved_rules(session)
-
-    def count(report: Report) -> None:
-        ledger = desk.ledger()
-        instants = daily_instants(desk.clock.now(), ledger.zone, DAYS_SHOWN)
-        if len(_years) > 100:
-            _years.clear()
-        _years[key] = sizes(rule, ledger, instants, saved, report)
-
-    desk.jobs.start(year_job(desk, rule), count)
-    return None
-
-
 def why(desk: Desk, rule: Rule, person_id: int) -> tuple[bool, list[Judged]] | None:
     """Whether a person is in, and each line's reason; ``None`` for nobody on file. Raises ``RuleProblem``."""
     ledger, met = who(desk, rule)
@@ -396,32 +335,3 @@ def _free_name(desk: Desk, name: str) -> str:
         taken = {known.lower() for known in session.scalars(select(Segment.name))}
     name = name[:110]
     return next(one for one in (name, *(f"{name} {n}" for n in range(2, 10_000))) if one.lower() not in taken)
-
-
-@dataclass(frozen=True)
-class Overlap:
-    """How many are in exactly these of the compared segments; ``rule`` finds them."""
-
-    inside: tuple[str, ...]
-    people: int
-    rule: Rule
-
-
-def compare(desk: Desk, segment_ids: list[int]) -> list[Overlap]:
-    """Every way of being in or out of two or three segments, the ways with nobody left out. Raises ``RuleProblem``."""
-    with desk.book.reading() as session:
-        found = [session.get_one(Segment, one) for one in segment_ids]
-    masks = [who(desk, rule_of(segment))[1] for segment in found]
-    overlaps = []
-    for pattern in range(2 ** len(found) - 1, 0, -1):
-        within = [bool(pattern >> at & 1) for at in range(len(found))]
-        mask = np.logical_and.reduce(
-            [met if inside else ~met for met, inside in zip(masks, within, strict=True)]
-        )
-        lines = [
-            SegmentCondition(segment=one.id, within=inside) for one, inside in zip(found, within, strict=True)
-        ]
-        names = tuple(one.name for one, inside in zip(found, within, strict=True) if inside)
-        if mask.any():
-            overlaps.append(Overlap(names, int(mask.sum()), Rule(root=Group(lines=list(lines)))))
-    return overlaps

@@ -16,7 +16,7 @@ from loyalbell.core.segments.warnings import warnings
 from loyalbell.core.visits import day_number, day_of_number
 from loyalbell.demo.letters import lapsed
 from loyalbell.demo.shop import build_demo
-from loyalbell.desk import segments, starters
+from loyalbell.desk import segment_compare, segment_year, segments, starters
 from loyalbell.desk.segments import SegmentProblem
 from tests.books import DeskCase, wait_for
 from tests.core.rhythm import cdnow
@@ -36,15 +36,15 @@ class Kept(DeskCase):
         self.lapsed = segments.keep(self.desk, None, "Lapsed", lapsed(60), "Ida")
 
     def test_who_came_in_and_left(self) -> None:
-        moved = segments.movement(self.desk, lapsed(60), self.clock.now() - timedelta(days=1))
+        moved = segment_year.movement(self.desk, lapsed(60), self.clock.now() - timedelta(days=1))
         self.assertEqual((moved.then, moved.now, moved.came_count, moved.left_count), (1, 2, 1, 0))
         self.assertEqual([person.id for person in moved.came], [self.people[2]])
         self.add_order(self.people[3], 0.1)
-        moved = segments.movement(self.desk, lapsed(60), self.clock.now() - timedelta(days=1))
+        moved = segment_year.movement(self.desk, lapsed(60), self.clock.now() - timedelta(days=1))
         self.assertEqual([person.id for person in moved.left], [self.people[3]])
 
     def test_a_year_in_the_background(self) -> None:
-        sizes = wait_for(lambda: segments.year(self.desk, lapsed(60)))
+        sizes = wait_for(lambda: segment_year.year(self.desk, lapsed(60)))
         self.assertEqual((len(sizes), sizes[-1], sizes[-2], sizes[0]), (365, 2, 1, 0))  # type: ignore[arg-type, index]
 
     def test_why_in_and_why_out(self) -> None:
@@ -71,7 +71,9 @@ class Kept(DeskCase):
         )
         fixed = segments.freeze(self.desk, self.lapsed, "Ida")
         self.add_order(self.people[3], 0.1)
-        overlaps = {one.inside: one.people for one in segments.compare(self.desk, [self.lapsed, fixed])}
+        overlaps = {
+            one.inside: one.people for one in segment_compare.compare(self.desk, [self.lapsed, fixed])
+        }
         names = {len(inside): people for inside, people in overlaps.items()}
         self.assertEqual((names, sum(overlaps.values())), ({2: 1, 1: 1}, 2))
 

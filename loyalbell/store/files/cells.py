@@ -1,6 +1,7 @@
 """From the text of a cell to a value. Every reader remembers what it has read before."""
 
 import re
+from collections.abc import Mapping
 from datetime import UTC, date, datetime, time, timedelta
 from typing import Any
 
@@ -257,3 +258,17 @@ def looks_day_first(samples: list[str], otherwise: bool) -> bool:
             if int(found[2]) > 12:
                 return False
     return otherwise
+
+
+def values_of(
+    readers: Mapping[str, CellReader], columns: Mapping[str, int], cells: list[str]
+) -> dict[str, Any] | str:
+    """What a row says under each of our names, blanks left out; or why the first unusable cell cannot be used."""
+    values: dict[str, Any] = {}
+    for target, at in columns.items():
+        value = readers[target][cells[at]] if at < len(cells) else None
+        if isinstance(value, Bad):
+            return value.reason
+        if value is not None:
+            values[target] = value
+    return values

@@ -11,7 +11,7 @@ from sqlalchemy import insert, select, update
 from sqlalchemy.orm import Session
 
 from loyalbell.store.consent import consent_now
-from loyalbell.store.files.cells import Bad, Birthday, CellReader, Email, Phone, When, Words, YesNo
+from loyalbell.store.files.cells import Birthday, CellReader, Email, Phone, When, Words, YesNo, values_of
 from loyalbell.store.files.mapping import ColumnMap
 from loyalbell.store.files.outcome import Counts, Outcome, RefusedRows
 from loyalbell.store.files.own_columns import OwnColumns
@@ -127,13 +127,9 @@ class RowReader:
         self.readers = {target: special.get(target, words) for target in self.columns}
 
     def read(self, cells: list[str]) -> dict[str, Any] | str:
-        values: dict[str, Any] = {}
-        for target, at in self.columns.items():
-            value = self.readers[target][cells[at]] if at < len(cells) else None
-            if isinstance(value, Bad):
-                return value.reason
-            if value is not None:
-                values[target] = value
+        values = values_of(self.readers, self.columns, cells)
+        if isinstance(values, str):
+            return values
         if "email" in values:
             written = cells[self.columns["email"]].strip()
             values["email_given"] = written if written != values["email"] else None

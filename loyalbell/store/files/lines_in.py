@@ -7,7 +7,7 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from loyalbell.core.money import minor_digits
-from loyalbell.store.files.cells import Bad, CellReader, Money, Quantity, Words
+from loyalbell.store.files.cells import CellReader, Money, Quantity, Words, values_of
 from loyalbell.store.files.mapping import ColumnMap
 from loyalbell.store.files.outcome import Outcome, RefusedRows
 from loyalbell.store.files.table_file import Row
@@ -48,15 +48,12 @@ class LinesIn:
         return refused.outcome
 
     def _read(self, number: int, cells: list[str]) -> str | None:
-        values: dict[str, Any] = {}
-        for target, at in self.columns.items():
-            value = self.readers[target][cells[at]] if at < len(cells) else None
-            if isinstance(value, Bad):
-                return value.reason
-            values[target] = value
-        if values["order_id"] is None:
+        values = values_of(self.readers, self.columns, cells)
+        if isinstance(values, str):
+            return values
+        if "order_id" not in values:
             return "no order id in this row"
-        if values.get("line_total") is None:
+        if "line_total" not in values:
             return "no line total in this row"
         item = self.names.item_of(values.get("item_id"), values.get("item"), values.get("category"))
         line = (

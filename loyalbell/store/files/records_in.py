@@ -9,7 +9,6 @@ from sqlalchemy.orm import Session
 
 from loyalbell.core.money import minor_digits
 from loyalbell.store.files.cells import (
-    Bad,
     CellReader,
     Email,
     Money,
@@ -18,6 +17,7 @@ from loyalbell.store.files.cells import (
     Words,
     YesNo,
     read_moment,
+    values_of,
 )
 from loyalbell.store.files.mapping import ColumnMap, plain_heading
 from loyalbell.store.files.outcome import Outcome, RefusedRows
@@ -160,7 +160,7 @@ class RecordsIn:
         cells_of = dict(chunk)
         good = []
         for number, cells in chunk:
-            values = self._values(cells)
+            values = values_of(self.readers, self.columns, cells)
             if isinstance(values, str):
                 refused.add(number, values, cells)
             else:
@@ -172,13 +172,3 @@ class RecordsIn:
         counts.created += len(taken.created)
         counts.changed += len(taken.changed)
         counts.unchanged += taken.unchanged
-
-    def _values(self, cells: list[str]) -> dict[str, Any] | str:
-        values: dict[str, Any] = {}
-        for target, at in self.columns.items():
-            value = self.readers[target][cells[at]] if at < len(cells) else None
-            if isinstance(value, Bad):
-                return value.reason
-            if value is not None:
-                values[target] = value
-        return values

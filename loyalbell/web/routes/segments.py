@@ -14,7 +14,7 @@ from starlette.datastructures import FormData
 
 from loyalbell.core.ledger import Ledger
 from loyalbell.core.segments.model import Rule, RuleProblem, read_rule
-from loyalbell.desk import segments
+from loyalbell.desk import segment_compare, segment_year, segments
 from loyalbell.desk.rhythm_figures import NotAPart, read_instant
 from loyalbell.desk.starters import starters as ready_made
 from loyalbell.store.tables import Person, Segment
@@ -79,7 +79,7 @@ def compare(visit: Visit = SignedIn) -> Response:
     with visit.desk.book.reading() as session:
         kept = list(session.scalars(select(Segment).order_by(Segment.name)))
     chosen = [one for one in dict.fromkeys(chosen) if one in {segment.id for segment in kept}]
-    overlaps = segments.compare(visit.desk, chosen) if len(chosen) > 1 else []
+    overlaps = segment_compare.compare(visit.desk, chosen) if len(chosen) > 1 else []
     shown = [
         (overlap, f"/customers?{urlencode({'rule': overlap.rule.model_dump_json()})}") for overlap in overlaps
     ]
@@ -177,13 +177,13 @@ def over_time(visit: Visit = SignedIn, form: FormData = Form) -> Response:
         yesterday = (now - timedelta(days=1)).astimezone(ZoneInfo(zone)).date().isoformat()
         day = text_of(form, "as_of") or yesterday
         since = min(read_instant(day, zone, now), now)
-        sizes = segments.year(visit.desk, rule)
+        sizes = segment_year.year(visit.desk, rule)
         values = {
             "day": day,
-            "moved": segments.movement(visit.desk, rule, since),
+            "moved": segment_year.movement(visit.desk, rule, since),
             "picture": size_picture(sizes) if sizes else None,
             "sizes": sizes,
-            "job": visit.desk.jobs.find(segments.year_job(visit.desk, rule)),
+            "job": visit.desk.jobs.find(segment_year.year_job(visit.desk, rule)),
         }
     except (RuleProblem, NotAPart) as problem:
         return HTMLResponse(visit.piece("segments/over_time.html", problem=str(problem), sizes=[]))

@@ -1,0 +1,72 @@
+"""A segment over time: its size on each day of the year, and who came in and left."""
+
+from dataclasses import dataclass
+from datetime import datetime
+
+import numpy as np
+from sqlalchemy import select
+
+from loyalbell.core.segments.model import Rule
+from loyalbell.core.segments.over_time import daily_instants, sizes
+from loyalbell.desk.desk import Desk
+from loyalbell.desk.jobs import Report
+from loyalbell.desk.segments import saved_rules, who
+from loyalbell.store.tables import Person
+
+
+@dataclass(frozen=True)
+class Movement:
+    """How a rule's people changed between an instant and now."""
+
+    then: int
+    now: int
+    came: list[Person]
+    left: list[Person]
+    came_count: int
+    left_count: int
+
+
+def movement(desk: Desk, rule: Rule, since: datetime, shown: int = 8) -> Movement:
+    """Who has come in and left since an instant, the first few by name. Raises ``RuleProblem``."""
+    ledger, after = who(desk, rule)
+    _, before = who(desk, rule, since)
+    came, left = np.flatnonzero(after & ~before), np.flatnonzero(before & ~after)
+    with desk.book.reading() as session:
+
+        def named(numbers: "np.ndarray[tuple[int], np.dtype[np.intp]]") -> list[Person]:
+            ids = [int(ledger.people.ids[number]) for number in numbers[:shown]]
+            return list(session.scalars(select(Person).where(Person.id.in_(ids)).order_by(Person.id)))
+
+        return Movement(int(before.sum()), int(after.sum()), named(came), named(left), len(came), len(left))
+
+
+DAYS_SHOWN = 365
+_years: dict[tuple[str, int, int, str], list[int]] = {}
+
+
+def _year_key(desk: Desk, rule: Rule) -> tuple[str, int, int, str]:
+    now = desk.clock.now()
+    return str(desk.data), desk.ledger().version, int(now.timestamp()) // 3_600, rule.model_dump_json()
+
+
+def year_job(desk: Desk, rule: Rule) -> str:
+    return f"year-{hash(_year_key(desk, rule))}"
+
+
+def year(desk: Desk, rule: Rule) -> list[int] | None:
+    """The size on each of the last 365 days; ``None`` while it is being counted in the background."""
+    key = _year_key(desk, rule)
+    if key in _years:
+        return _years[key]
+    with desk.book.reading() as session:
+        saved = saved_rules(session)
+
+    def count(report: Report) -> None:
+        ledger = desk.ledger()
+        instants = daily_instants(desk.clock.now(), ledger.zone, DAYS_SHOWN)
+        if len(_years) > 100:
+            _years.clear()
+        _years[key] = sizes(rule, ledger, instants, saved, report)
+
+    desk.jobs.start(year_job(desk, rule), count)
+    return None
