@@ -162,6 +162,14 @@ def count(desk: Desk) -> int:
         return session.scalar(select(func.count()).select_from(Person)) or 0
 
 
+def count_gone(desk: Desk) -> int:
+    """How many people on file are closed or deceased by now; segments leave them out."""
+    now = desk.clock.now()
+    gone = (Person.closed_at <= now) | (Person.deceased_at <= now)
+    with desk.book.reading() as session:
+        return session.scalar(select(func.count()).select_from(Person).where(gone)) or 0
+
+
 def find_people(session: Session, ids: Sequence[int]) -> list[Person]:
     return list(session.scalars(select(Person).where(Person.id.in_(ids)).order_by(Person.id)))
 

@@ -89,6 +89,7 @@ def book(visit: Visit = SignedIn, after: int = 0, columns: str = "") -> Response
         segments = list(session.scalars(select(Segment).order_by(Segment.name)))
     values |= {
         "count": customers.count(visit.desk),
+        "gone": customers.count_gone(visit.desk),
         "segments": segments,
         "tags": customers.tags_of(visit.desk),
     }
