@@ -114,6 +114,15 @@ class Acts(PagesCase):
             self.assertEqual(page.status_code, 200, query)
             self.assertIn("people on file", page.text)
 
+    def test_the_book_and_the_segments_agree_on_who_is_left(self) -> None:
+        on_file, gone = re.search(
+            r"([\d,]+) people on file, ([\d,]+) of them closed or deceased",
+            self.client.get("/customers").text,
+        ).groups()
+        ledger = self.desk.ledger()
+        left = int(ledger.on_file(int(self.desk.clock.now().timestamp())).sum())
+        self.assertEqual(int(on_file.replace(",", "")) - int(gone.replace(",", "")), left)
+
     def test_a_page_is_changed_in_its_place(self) -> None:
         headers = {"X-CSRF-Token": self.csrf}
         bad = self.client.post("/customers/9/part/who", data={"email": "nowhere"}, headers=headers)
