@@ -10,6 +10,7 @@ import typer
 
 from loyalbell.cli.main import DataOption, fail, open_book
 from loyalbell.core.rhythm.value import UNITS, TooLittle
+from loyalbell.desk import rhythm_bands
 from loyalbell.desk import rhythm_figures as figures
 from loyalbell.desk.rhythm_figures import Looking, NotAPart
 
@@ -62,7 +63,7 @@ _command(
     "interval (days, low, high), ever, typical_days, winback_days, thumb_days.",
     figures.repeat,
 )
-_command("bands", "People and money of 365 days in each band, and the movement by month.", figures.bands)
+_command("bands", "People and money of 365 days in each band, and the movement by month.", rhythm_bands.bands)
 _command(
     "grid",
     "Recency by row, frequency by column, from 1 (worst) to 5 (best): count, money, cells, and the rule for ties.",

@@ -10,7 +10,6 @@ import numpy as np
 from loyalbell.core.ledger import Ledger
 from loyalbell.core.money import minor_digits
 from loyalbell.core.rhythm import value as models
-from loyalbell.core.rhythm.bands import BANDS, rhythms
 from loyalbell.core.rhythm.cohorts import cohorts, say_month
 from loyalbell.core.rhythm.concentration import concentration
 from loyalbell.core.rhythm.grid import SCORES, TIES, grid
@@ -24,7 +23,7 @@ from loyalbell.core.rhythm.repeat import (
     gaps,
     repeat_curve,
 )
-from loyalbell.core.timing import at_local, local_day, start_of_day
+from loyalbell.core.timing import at_local, start_of_day
 from loyalbell.core.visits import today_number
 from loyalbell.desk.desk import Desk
 from loyalbell.desk.rhythm import FALLBACK_GAP
@@ -214,57 +213,6 @@ def gap_of(looking: Looking) -> float:
     """The typical gap of the part looked at, in days."""
     bought = buying_days(looking.ledger, looking.as_of, looking.part)
     return float(repeat_curve(*gaps(bought, looking.today)).typical or FALLBACK_GAP)
-
-
-def bands(looking: Looking, months: int = MONTHS_BACK) -> dict[str, Any]:
-    """People and their money of the last 365 days in each band, and how many went from one to another by month."""
-    ledger, as_of, gap = looking.ledger, looking.as_of, gap_of(looking)
-    now = rhythms(ledger, as_of, gap, looking.part).band
-    here = ledger.on_file(as_of)
-    rows = ledger.orders.span(as_of - YEAR, as_of)
-    kept = ledger.orders.counted(rows, as_of)
-    money = ledger.per_person(ledger.orders.person[rows][kept], ledger.orders.net_money(rows, as_of)[kept])
-    return {
-        "typical_days": gap,
-        "bands": [
-            {
-                "band": name,
-                "people": int((here & (now == at)).sum()),
-                "money": int(money[here & (now == at)].sum()),
-            }
-            for at, name in enumerate(BANDS)
-        ],
-        "never_bought": int((here & (now < 0)).sum()),
-        "movement": movement(looking, gap, months),
-    }
-
-
-def month_edges(looking: Looking, months: int) -> list[int]:
-    """The last seconds of the ``months`` months before, the oldest first, and the instant looked at."""
-    zone = looking.ledger.zone
-    day = local_day(datetime.fromtimestamp(looking.as_of, ZoneInfo("UTC")), zone).replace(day=1)
-    edges = [looking.as_of]
-    for _ in range(months):
-        edges.append(int(start_of_day(day, zone).timestamp()) - 1)
-        day = (day - timedelta(days=1)).replace(day=1)
-    return edges[::-1]
-
-
-def movement(looking: Looking, gap: float, months: int) -> list[dict[str, Any]]:
-    """For each month who went where: ``people`` is bands (then, from) x bands (now, to), by their place in the list."""
-    ledger, edges = looking.ledger, month_edges(looking, months)
-    states = [
-        np.where(ledger.on_file(edge), rhythms(ledger, edge, gap, looking.part).band, -1) for edge in edges
-    ]
-    found = []
-    for before, after, edge in zip(states, states[1:], edges[1:], strict=False):
-        both = (before >= 0) & (after >= 0)
-        table = np.zeros((len(BANDS), len(BANDS)), dtype=np.int64)
-        np.add.at(table, (before[both], after[both]), 1)
-        month = local_day(datetime.fromtimestamp(edge, ZoneInfo("UTC")), ledger.zone)
-        sizes = [int((after == at).sum()) for at in range(len(BANDS))]
-        found.append({"month": f"{month:%Y-%m}", "people": table.tolist(), "sizes": sizes})
-    return found
 
 
 def recency_frequency_money(looking: Looking) -> dict[str, Any]:

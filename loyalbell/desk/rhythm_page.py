@@ -6,6 +6,7 @@ from threading import Lock
 from typing import Any
 
 from loyalbell.core.rhythm.value import TooLittle
+from loyalbell.desk import rhythm_bands
 from loyalbell.desk import rhythm_figures as figures
 from loyalbell.desk.desk import Desk
 from loyalbell.desk.jobs import Report
@@ -66,7 +67,7 @@ def in_common(desk: Desk, names: Names, percent: float) -> list[dict[str, Any]]:
 
 
 def bands(desk: Desk, names: Names) -> Mapping[str, Any]:
-    found: Mapping[str, Any] = kept(desk, "bands", names, figures.bands)
+    found: Mapping[str, Any] = kept(desk, "bands", names, rhythm_bands.bands)
     return found
 
 

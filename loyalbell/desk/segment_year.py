@@ -1,44 +1,10 @@
-"""A segment over time: its size on each day of the year, and who came in and left."""
-
-from dataclasses import dataclass
-from datetime import datetime
-
-import numpy as np
-from sqlalchemy import select
+"""The size of a segment on each day of the year."""
 
 from loyalbell.core.segments.model import Rule
 from loyalbell.core.segments.over_time import daily_instants, sizes
 from loyalbell.desk.desk import Desk
 from loyalbell.desk.jobs import Report
-from loyalbell.desk.segments import saved_rules, who
-from loyalbell.store.tables import Person
-
-
-@dataclass(frozen=True)
-class Movement:
-    """How a rule's people changed between an instant and now."""
-
-    then: int
-    now: int
-    came: list[Person]
-    left: list[Person]
-    came_count: int
-    left_count: int
-
-
-def movement(desk: Desk, rule: Rule, since: datetime, shown: int = 8) -> Movement:
-    """Who has come in and left since an instant, the first few by name. Raises ``RuleProblem``."""
-    ledger, after = who(desk, rule)
-    _, before = who(desk, rule, since)
-    came, left = np.flatnonzero(after & ~before), np.flatnonzero(before & ~after)
-    with desk.book.reading() as session:
-
-        def named(numbers: "np.ndarray[tuple[int], np.dtype[np.intp]]") -> list[Person]:
-            ids = [int(ledger.people.ids[number]) for number in numbers[:shown]]
-            return list(session.scalars(select(Person).where(Person.id.in_(ids)).order_by(Person.id)))
-
-        return Movement(int(before.sum()), int(after.sum()), named(came), named(left), len(came), len(left))
-
+from loyalbell.desk.segments import saved_rules
 
 DAYS_SHOWN = 365
 _years: dict[tuple[str, int, int, str], list[int]] = {}

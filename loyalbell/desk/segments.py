@@ -86,6 +86,11 @@ def saying(desk: Desk, ledger: Ledger) -> Saying:
     return Saying(ledger.currency, ledger.catalogue, names, letters)
 
 
+def words_of(desk: Desk, rule: Rule) -> str:
+    """The rule as a sentence."""
+    return say_rule(rule, saying(desk, desk.ledger()))
+
+
 def read(desk: Desk, rule: Rule, some: int = SHOWN_PEOPLE) -> Reading:
     """What a rule gives now. Raises ``RuleProblem``."""
     now = desk.clock.now()
@@ -316,11 +321,13 @@ def freeze(desk: Desk, segment_id: int, by: str) -> int:
     ledger, met = who(desk, rule_of(segment))
     ids = tuple(int(one) for one in ledger.people.ids[met])
     day = desk.clock.now().astimezone(ZoneInfo(ledger.zone)).date()
-    return keep(desk, None, _free_name(desk, f"{segment.name}, as on {day}"), _fixed(ids), by)
+    return keep_fixed(desk, f"{segment.name}, as on {day}", ids, by)
 
 
-def _fixed(ids: tuple[int, ...]) -> Rule:
-    return Rule(root=Group(lines=[PeopleCondition(ids=ids)]))
+def keep_fixed(desk: Desk, name: str, ids: tuple[int, ...], by: str) -> int:
+    """A fixed segment of these people under a free name. Returns its id."""
+    rule = Rule(root=Group(lines=[PeopleCondition(ids=ids)]))
+    return keep(desk, None, _free_name(desk, name), rule, by)
 
 
 def copy(desk: Desk, segment_id: int, by: str) -> int:

@@ -263,6 +263,12 @@ PICKS: dict[str, LineSpec] = {
         PickSpec("bands", lambda line, saying: f"are {' or '.join(line.bands)}", (Field("bands", "Rhythm now", "checks", _same(*BANDS)),)),
         _where("in", "by all their orders"),
     )),
+    "gap": LineSpec(m.GapCondition, (
+        PickSpec("what", lambda line, saying: "usually come in" if line.what == "visits" else "usually order", (Field("what", "What is looked at", "select", [("orders", "orders"), ("visits", "visits")]),)),
+        _where("in", "anywhere"),
+        PickSpec("low", lambda line, saying: f"every {line.low} to {line.high} days", (Field("low", "At least so many days apart", "number"), Field("high", "At most so many days apart", "number"))),
+        PickSpec("fewest", lambda line, saying: f"known from {line.fewest} {line.what} or more", (Field("fewest", "Known from so many or more", "number"),)),
+    )),
     "top": LineSpec(m.TopCondition, (PickSpec("percent", _whole, (
         Field("percent", "Top per cent", "text"), Field("days", "In the last days (0 for ever)", "number"),
         Field("department", "Department", "id", offer="departments", blank="any")),),)),

@@ -13,6 +13,7 @@ from loyalbell.core.segments.model import (
     DateCondition,
     EventsCondition,
     FieldCondition,
+    GapCondition,
     ItemsCondition,
     LastDays,
     MembershipCondition,
@@ -98,6 +99,12 @@ STARTERS: tuple[Starter, ...] = (
     ),
     ("member", "have a membership that runs", MembershipCondition()),
     ("band", "are late or quiet against their own rhythm", BandCondition(bands=("late", "quiet"))),
+    ("gap", "usually order every 35 to 49 days (come every six weeks, how often, regular)", GapCondition()),
+    (
+        "gap-visits",
+        "usually come in every 35 to 49 days (every six weeks, regular visits)",
+        GapCondition(what="visits"),
+    ),
     ("top", "are among the top 20 % who spent most (VIP, best customers)", TopCondition()),
     (
         "opened",

@@ -45,6 +45,7 @@ environment.filters |= {
     "phone": words.phone,
     "breaks": words.with_breaks,
     "day_only": words.say_day,
+    "month": words.say_month,
 }
 
 

@@ -17,6 +17,12 @@ def say_day(day: date) -> str:
     return f"{day:%a} {day.day} {day:%b}"
 
 
+def say_month(month: str) -> str:
+    """``May 2026`` from ``2026-05``; other text as it is."""
+    year, _, number = month.partition("-")
+    return f"{MONTHS[int(number) - 1]} {year}" if number.isdigit() and 1 <= int(number) <= 12 else month
+
+
 def _say_date(day: date, other_year: bool) -> str:
     return f"{day.day} {day:%b %Y}" if other_year else say_day(day)
 

@@ -16,8 +16,9 @@ from loyalbell.core.segments.warnings import warnings
 from loyalbell.core.visits import day_number, day_of_number
 from loyalbell.demo.letters import lapsed
 from loyalbell.demo.shop import build_demo
-from loyalbell.desk import segment_compare, segment_year, segments, starters
+from loyalbell.desk import segment_compare, segment_movement, segment_year, segments, starters
 from loyalbell.desk.segments import SegmentProblem
+from loyalbell.store.tables import Segment
 from tests.books import DeskCase, wait_for
 from tests.core.rhythm import cdnow
 from tests.store.test_export import bring
@@ -36,12 +37,19 @@ class Kept(DeskCase):
         self.lapsed = segments.keep(self.desk, None, "Lapsed", lapsed(60), "Ida")
 
     def test_who_came_in_and_left(self) -> None:
-        moved = segment_year.movement(self.desk, lapsed(60), self.clock.now() - timedelta(days=1))
-        self.assertEqual((moved.then, moved.now, moved.came_count, moved.left_count), (1, 2, 1, 0))
-        self.assertEqual([person.id for person in moved.came], [self.people[2]])
+        yesterday = self.clock.now() - timedelta(days=1)
+        moved = segment_movement.movement(self.desk, lapsed(60), yesterday)
+        self.assertEqual((moved.then, moved.now, len(moved.left)), (1, 2, 0))
+        came = segment_movement.members(self.desk, moved.came, 0, 8)
+        self.assertEqual([member.person.id for member in came], [self.people[2]])
         self.add_order(self.people[3], 0.1)
-        moved = segment_year.movement(self.desk, lapsed(60), self.clock.now() - timedelta(days=1))
-        self.assertEqual([person.id for person in moved.left], [self.people[3]])
+        moved = segment_movement.movement(self.desk, lapsed(60), yesterday)
+        kept = segment_movement.keep(self.desk, "Came back", moved.left, "Ida")
+        self.assertEqual(list(segments.who(self.desk, self.rule_kept(kept))[1]), [False, False, False, True])
+
+    def rule_kept(self, segment_id: int) -> Rule:
+        with self.desk.book.reading() as session:
+            return segments.rule_of(session.get_one(Segment, segment_id))
 
     def test_a_year_in_the_background(self) -> None:
         sizes = wait_for(lambda: segment_year.year(self.desk, lapsed(60)))

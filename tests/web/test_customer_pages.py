@@ -4,13 +4,15 @@ import csv
 import io
 import json
 import re
-from urllib.parse import quote
+from urllib.parse import quote, urlencode
 
 import phonenumbers
 from sqlalchemy import select
 
+from loyalbell.core.rhythm.bands import BANDS
 from loyalbell.demo.letters import lapsed
-from loyalbell.desk import segments, webhooks
+from loyalbell.desk import rhythm_bands, rhythm_page, segments, webhooks
+from loyalbell.desk.rhythm_page import Names
 from loyalbell.store.files.cells import Bad, Phone
 from loyalbell.store.tables import ApiToken, CustomField, NotTheSame, Person, SavedView, Suppression
 from tests.web.test_pages import PagesCase
@@ -212,6 +214,25 @@ class Acts(PagesCase):
         self.assertEqual(self.client.get("/segments/1/why/99999").status_code, 404)
         self.assertEqual(self.client.get("/rhythm?of=department:Moon").status_code, 404)
         self.assertIn("score", self.client.get("/rhythm/cells?cell=5-5&cell=9-9&cell=x").text)
+
+    def test_the_people_behind_every_movement(self) -> None:
+        looking = rhythm_page.looking(self.desk, Names())
+        latest = rhythm_page.bands(self.desk, Names())["movement"][-1]
+        for row, then in enumerate(BANDS):
+            for column, now in enumerate(BANDS):
+                went = rhythm_bands.who_went(looking, latest["month"], then, now)
+                self.assertEqual(-1 if went is None else len(went), latest["people"][row][column])
+        page = self.client.get(f"/moved/rhythm?month={latest['month']}&then=in+rhythm&now=late")
+        self.assertIn("in rhythm to late", page.text)
+        rule = self.client.get("/segments/1/rule.json").text
+        asked = urlencode({"rule": rule, "since": "2026-01-15", "way": "came"})
+        self.assertIn("Came in since", self.client.get(f"/moved/segments?{asked}").text)
+        kept = self.post(f"/moved/segments/keep?{asked}", name="New to it")
+        self.assertIn("New to it", kept.text)
+        self.assertIn("fixed list", kept.text)
+        for wrong in ("segments?rule={", "segments?rule={}&since=soon", "rhythm?month=1999-01&then=late&now=new",
+                      "rhythm?month=2026-05&then=x&now=y", "elsewhere"):  # fmt: skip
+            self.assertEqual(self.client.get(f"/moved/{wrong}").status_code, 404, wrong)
 
 
 class SampleNumbers(PagesCase):

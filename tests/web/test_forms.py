@@ -130,6 +130,14 @@ LINES = st.one_of(
         department=IDS,
     ),
     st.builds(
+        m.GapCondition,
+        what=st.sampled_from(("orders", "visits")),
+        low=st.integers(1, 40),
+        high=st.integers(40, 90),
+        fewest=st.integers(2, 9),
+        department=IDS,
+    ),
+    st.builds(
         m.TopCondition, percent=st.integers(1, 100).map(float), days=st.integers(0, 900), department=IDS
     ),
     st.builds(

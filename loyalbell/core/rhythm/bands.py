@@ -77,7 +77,7 @@ def rhythms(ledger: Ledger, as_of: int, shop: float, part: Part | None = None) -
     purchases = np.bincount(bought.person, minlength=count)
     last_day = np.zeros(count, dtype=np.int64)
     last_day[bought.person] = bought.day
-    own, middle = _own_medians(bought, today, count)
+    own, middle = own_medians(bought, today, count)
     gap = (own * np.where(own > 0, middle, 0.0) + SHRINK * shop) / (own + SHRINK)
     late = (today - last_day) / np.maximum(gap, 1.0)
     band = np.digitize(late, (IN_RHYTHM, LATE, QUIET), right=True) + 1
@@ -86,7 +86,7 @@ def rhythms(ledger: Ledger, as_of: int, shop: float, part: Part | None = None) -
     return Rhythms(purchases, last_day, gap, band.astype(np.int32))
 
 
-def _own_medians(bought: BuyingDays, today: int, count: int) -> tuple[Ints, NDArray[np.float64]]:
+def own_medians(bought: BuyingDays, today: int, count: int) -> tuple[Ints, NDArray[np.float64]]:
     """How many gaps each person has, and their median (0 where there are none)."""
     length, came = gaps(bought, today)
     person, length = bought.person[came], length[came]

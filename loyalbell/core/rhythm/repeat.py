@@ -7,7 +7,7 @@ from numpy.typing import NDArray
 
 from loyalbell.core.columns import Ints, Mask, Small
 from loyalbell.core.ledger import Ledger
-from loyalbell.core.visits import local_days, today_number
+from loyalbell.core.visits import local_days, today_number, visits
 
 Floats = NDArray[np.float64]
 Z95 = 1.959963984540054
@@ -62,12 +62,25 @@ def _items(ledger: Ledger, part: Part) -> list[int]:
 def buying_days(ledger: Ledger, as_of: int, part: Part | None = None) -> BuyingDays:
     """Every day on which each person bought by ``as_of``."""
     person, at, _ = rows_of(ledger, as_of, part)
-    days = local_days(at, ledger.zone)
+    return by_day(person, at, ledger.zone)
+
+
+def by_day(person: Small, at: Ints, zone: str) -> BuyingDays:
+    """Each person's days, several instants of a day as one."""
+    days = local_days(at, zone)
     if not len(days):
         return BuyingDays(person, days)
     first = int(days.min())
     both = np.unique((person.astype(np.int64) << 32) | (days - first))
     return BuyingDays((both >> 32).astype(np.int32), (both & 0xFFFFFFFF) + first)
+
+
+def came_days(ledger: Ledger, as_of: int, department: int | None = None) -> BuyingDays:
+    """Every day on which each person came in by ``as_of``."""
+    came = visits(ledger, as_of)
+    if department is not None:
+        came = came.taken(came.department == department)
+    return by_day(came.person, came.at, ledger.zone)
 
 
 def gaps(bought: BuyingDays, today: int) -> tuple[Ints, Mask]:

@@ -100,6 +100,7 @@ MEETS: dict[str, Callable[[Any, Moment], Mask]] = {
     "date": facts.yearly,
     "membership": facts.membership,
     "band": facts.band,
+    "gap": facts.gap,
     "top": facts.top,
     "scores": facts.scores,
     "person": facts.person,

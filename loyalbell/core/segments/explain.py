@@ -11,14 +11,14 @@ from loyalbell.core.money import say_money
 from loyalbell.core.rhythm.bands import BANDS, rhythms
 from loyalbell.core.rhythm.repeat import Part, typical_gap
 from loyalbell.core.segments.evaluate import Asking, meets_line
-from loyalbell.core.segments.facts import FALLBACK_GAP
+from loyalbell.core.segments.facts import FALLBACK_GAP, own_gaps
 from loyalbell.core.segments.history import MEASURES
 from loyalbell.core.segments.model import Group
 from loyalbell.core.segments.sentence import Saying, say_condition
 
 # the kinds of diary entry that hold the rows behind a line
 ROWS = {
-    "orders": "order", "items": "order", "visits": "visit", "appointments": "appointment", "events": "event",
+    "orders": "order", "gap": "order", "items": "order", "visits": "visit", "appointments": "appointment", "events": "event",
     "messages": "message", "answers": "answer", "consent": "consent", "reach": "consent", "membership": "membership",
 }  # fmt: skip
 
@@ -100,6 +100,14 @@ def _band(line: Any, asking: Asking, number: int) -> str:
     return f"{BANDS[band]}: {since} days since the last, usual gap {found.gap[number]:.0f}"
 
 
+def _gap(line: Any, asking: Asking, number: int) -> str:
+    times, middle = own_gaps(line, asking.moment)
+    count = int(times[number])
+    if count < 2:
+        return "came once" if count else "never came"
+    return f"every {middle[number]:g} days, by {count} {'visits' if line.what == 'visits' else 'days with an order'}"
+
+
 def _since(line: Any, asking: Asking, number: int) -> str:
     if line.fact != "since":
         codes = asking.ledger.people.words_of(line.fact) if line.fact not in ("email", "phone") else None
@@ -120,6 +128,7 @@ FACTS: dict[str, Callable[[Any, Asking, int], str]] = {
     "reach": _reach,
     "consent": _consent,
     "band": _band,
+    "gap": _gap,
     "person": _since,
     "field": _value,
 }

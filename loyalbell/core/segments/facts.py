@@ -7,15 +7,16 @@ import numpy as np
 
 from loyalbell.core.columns import Ints, Mask, Small
 from loyalbell.core.ledger import NO_DAY
-from loyalbell.core.rhythm.bands import BANDS, rhythms
+from loyalbell.core.rhythm.bands import BANDS, own_medians, rhythms
 from loyalbell.core.rhythm.concentration import concentration
 from loyalbell.core.rhythm.grid import grid
-from loyalbell.core.rhythm.repeat import Part, typical_gap
+from loyalbell.core.rhythm.repeat import Part, buying_days, came_days, typical_gap
 from loyalbell.core.segments.history import COMPARE
 from loyalbell.core.segments.model import (
     BandCondition,
     DateCondition,
     FieldCondition,
+    GapCondition,
     MembershipCondition,
     PersonCondition,
     RuleProblem,
@@ -173,6 +174,21 @@ def band(line: BandCondition, moment: Moment) -> Mask:
     gap = float(typical_gap(moment.ledger, moment.now, part) or FALLBACK_GAP)
     found = rhythms(moment.ledger, moment.now, gap, part).band
     return np.isin(found, [BANDS.index(name) for name in line.bands])
+
+
+def own_gaps(line: GapCondition, moment: Moment) -> tuple[Ints, Any]:
+    """How many days of coming each person has, and the median of the gaps between them in days."""
+    if line.what == "visits":
+        days = came_days(moment.ledger, moment.now, line.department)
+    else:
+        days = buying_days(moment.ledger, moment.now, Part(department=line.department))
+    own, middle = own_medians(days, moment.today, moment.size)
+    return np.bincount(days.person, minlength=moment.size), np.where(own > 0, middle, 0.0)
+
+
+def gap(line: GapCondition, moment: Moment) -> Mask:
+    times, middle = own_gaps(line, moment)
+    return _mask((times >= line.fewest) & (middle >= line.low) & (middle <= line.high))
 
 
 def top(line: TopCondition, moment: Moment) -> Mask:

@@ -252,6 +252,23 @@ class BandCondition(_Part):
     department: int | None = None
 
 
+class GapCondition(_Part):
+    """The usual gap in days between somebody's own visits or orders: the median, counted where there are ``fewest`` or more."""
+
+    about: Literal["gap"] = "gap"
+    what: Literal["orders", "visits"] = "orders"
+    low: int = Field(default=35, ge=1, le=MOST_DAYS)
+    high: int = Field(default=49, ge=1, le=MOST_DAYS)
+    fewest: int = Field(default=3, ge=2, le=1_000)
+    department: int | None = None
+
+    @model_validator(mode="after")
+    def _in_order(self) -> "GapCondition":
+        if self.high < self.low:
+            raise ValueError("the longest gap is shorter than the shortest")
+        return self
+
+
 class TopCondition(_Part):
     """Among the top ``percent`` of buyers by money; ``days`` back, or ever where it is 0."""
 
@@ -314,6 +331,7 @@ Condition = Annotated[
     | DateCondition
     | MembershipCondition
     | BandCondition
+    | GapCondition
     | TopCondition
     | ScoresCondition
     | PersonCondition

@@ -74,10 +74,12 @@ class _Series:
     ) -> None:
         self.ledger, self.instants, self.segments, self.report = ledger, instants, segments, report
         self.at: Ints = np.array([int(one.timestamp()) for one in instants], dtype=np.int64)
+        self.index = np.arange(len(self.at), dtype=np.int16)
         self.days = local_days(self.at, ledger.zone)
         self.whole: dict[int, Days] = {}
         self.counted: dict[int, _Intervals] = {}
-        self.first = self._first_seen()
+        gone = np.minimum(ledger.people.closed_at, ledger.people.deceased_at)
+        self.here = self._index(self._first_seen()), self._index(gone)
         orders = ledger.orders
         order = np.argsort(orders.person, kind="stable")
         self.order, self.columns = order, dict[str, Any]()
@@ -88,6 +90,10 @@ class _Series:
         void_at = self._column("void_at")
         void = np.flatnonzero(void_at < NEVER)
         self.end[void] = np.searchsorted(self.at, void_at[void])
+
+    def _index(self, at: Ints) -> Any:
+        """The first instant on or after each of these."""
+        return np.searchsorted(self.at, at).astype(np.int16)
 
     def _column(self, name: str) -> Any:
         """A column of the orders, by person."""
@@ -170,7 +176,8 @@ class _Series:
         row = (rows.person[mine] - low) * width
         weight = rows.weight[mine].astype(table.dtype)
         np.add.at(table, row + rows.begin[mine], weight)
-        np.subtract.at(table, row + rows.end[mine], weight)
+        within = np.flatnonzero(rows.end[mine] < len(self.at))
+        np.subtract.at(table, (row + rows.end[mine])[within], weight[within])
         given = np.flatnonzero(rows.less[mine])
         if len(given):
             less = rows.less[mine][given].astype(table.dtype)
@@ -192,9 +199,8 @@ class _Series:
         return first
 
     def on_file(self, low: int, high: int) -> Days:
-        people = self.ledger.people
-        gone = np.minimum(people.closed_at[low:high], people.deceased_at[low:high])
-        found: Days = (self.first[low:high, None] <= self.at) & (gone[:, None] > self.at)
+        first, gone = (one[low:high, None] for one in self.here)
+        found: Days = (first <= self.index) & (gone > self.index)
         return found
 
 

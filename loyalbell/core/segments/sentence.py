@@ -19,6 +19,7 @@ from loyalbell.core.segments.model import (
     DateCondition,
     EventsCondition,
     FieldCondition,
+    GapCondition,
     Group,
     ItemsCondition,
     LastDays,
@@ -283,6 +284,13 @@ def _band(line: BandCondition, saying: Saying) -> str:
     return _join("are", " or ".join(line.bands), _named(saying.catalogue.departments, line.department, "in"))
 
 
+def _gap(line: GapCondition, saying: Saying) -> str:
+    verb = "come in" if line.what == "visits" else "order"
+    often = f"{line.low} days" if line.low == line.high else f"{line.low} to {line.high} days"
+    place = _named(saying.catalogue.departments, line.department, "in")
+    return _join("usually", verb, place, f"every {often} (known from {line.fewest} {line.what} or more)")
+
+
 def _top(line: TopCondition, saying: Saying) -> str:
     when = f"in the last {line.days} days" if line.days else "ever"
     department = _named(saying.catalogue.departments, line.department, "in")
@@ -317,7 +325,7 @@ def _people(line: PeopleCondition, saying: Saying) -> str:
 SAYS: dict[str, Callable[[Any, Saying], str]] = {
     "orders": _orders, "items": _items, "visits": _visits, "appointments": _appointments, "events": _events,
     "messages": _messages, "answers": _answers, "reach": _reach, "consent": _consent, "tag": _tag, "field": _field,
-    "date": _date, "membership": _membership, "band": _band, "top": _top, "scores": _scores, "person": _person,
+    "date": _date, "membership": _membership, "band": _band, "gap": _gap, "top": _top, "scores": _scores, "person": _person,
     "segment": _segment, "people": _people,
 }  # fmt: skip
 

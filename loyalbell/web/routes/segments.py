@@ -12,9 +12,10 @@ from fastapi.responses import HTMLResponse, JSONResponse, Response
 from sqlalchemy import select
 from starlette.datastructures import FormData
 
+from loyalbell.core.columns import Ints
 from loyalbell.core.ledger import Ledger
 from loyalbell.core.segments.model import Rule, RuleProblem, read_rule
-from loyalbell.desk import segment_compare, segment_year, segments
+from loyalbell.desk import segment_compare, segment_movement, segment_year, segments
 from loyalbell.desk.rhythm_figures import NotAPart, read_instant
 from loyalbell.desk.starters import starters as ready_made
 from loyalbell.store.tables import Person, Segment
@@ -25,7 +26,7 @@ from loyalbell.web.rule_starters import starters
 from loyalbell.web.visit import Form, NotFound, SignedIn, Visit, number_of, text_of
 
 router = APIRouter()
-PAGE = 50
+PAGE, SOME = 50, 8
 
 
 def _segment(visit: Visit, segment_id: int) -> Segment:
@@ -178,9 +179,15 @@ def over_time(visit: Visit = SignedIn, form: FormData = Form) -> Response:
         day = text_of(form, "as_of") or yesterday
         since = min(read_instant(day, zone, now), now)
         sizes = segment_year.year(visit.desk, rule)
+        moved = segment_movement.movement(visit.desk, rule, since)
+        asked = {"rule": rule.model_dump_json(), "since": day}
         values = {
             "day": day,
-            "moved": segment_year.movement(visit.desk, rule, since),
+            "moved": moved,
+            "some": [
+                (words, f"/moved/segments?{urlencode(asked | {'way': way})}", len(ids), _some(visit, ids))
+                for words, way, ids in (("Came in", "came", moved.came), ("Left", "left", moved.left))
+            ],
             "picture": size_picture(sizes) if sizes else None,
             "sizes": sizes,
             "job": visit.desk.jobs.find(segment_year.year_job(visit.desk, rule)),
@@ -188,6 +195,10 @@ def over_time(visit: Visit = SignedIn, form: FormData = Form) -> Response:
     except (RuleProblem, NotAPart) as problem:
         return HTMLResponse(visit.piece("segments/over_time.html", problem=str(problem), sizes=[]))
     return HTMLResponse(visit.piece("segments/over_time.html", **values))
+
+
+def _some(visit: Visit, numbers: Ints) -> list[Person]:
+    return [member.person for member in segment_movement.members(visit.desk, numbers, 0, SOME)]
 
 
 @router.get("/segments/{segment_id}/rule.json")
