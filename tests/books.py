@@ -121,7 +121,7 @@ class FakeSender:
         self.handed += batch
         return [Outcome(message.touch_id, self.result, self.words) for message in batch]
 
-    def knows(self, message_id: str) -> bool | None:
+    def knows(self, message_id: str, channel: str = "email") -> bool | None:
         return self.known
 
 

@@ -9,13 +9,14 @@ Result = Literal["accepted", "refused", "try later", "unsure"]
 
 @dataclass(frozen=True)
 class Outgoing:
-    """One message ready to hand over. ``content`` is in the channel's own form."""
+    """One message ready to hand over. ``content`` is in the channel's own form: a mail, or JSON for a gateway."""
 
     touch_id: int
     sender: str
     recipient: str
     message_id: str
     content: bytes
+    channel: str = "email"
 
 
 @dataclass(frozen=True)
@@ -32,6 +33,6 @@ class Sender(Protocol):
         """Hands over each message at most once; one outcome a message, in any order. Never raises."""
         ...
 
-    def knows(self, message_id: str) -> bool | None:
+    def knows(self, message_id: str, channel: str = "email") -> bool | None:
         """Whether the network took this message; ``None`` where it cannot be asked."""
         ...

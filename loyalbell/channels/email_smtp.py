@@ -11,17 +11,38 @@ TIMEOUT_SECONDS = 30
 
 
 class SmtpSender:
-    """``ask`` looks a Message-ID up at the receiving side, where that is possible."""
+    """``ask`` looks a Message-ID up at the receiving side, where that is possible. ``tls``: none, starttls, tls."""
 
     def __init__(
-        self, host: str, port: int, connections: int = 4, ask: Callable[[str], bool] | None = None
-    ) -> None:
+        self, host: str, port: int, connections: int = 4, ask: Callable[[str], bool] | None = None,
+        tls: str = "none", user: str = "", password: str = "",
+    ) -> None:  # fmt: skip
         self.host, self.port, self.connections, self.ask = host, port, connections, ask
+        self.tls, self.user, self.password = tls, user, password
+
+    def _client(self) -> SMTP:
+        return SMTP(
+            hostname=self.host, port=self.port, timeout=TIMEOUT_SECONDS, start_tls=self.tls == "starttls",
+            use_tls=self.tls == "tls", username=self.user or None, password=self.password or None,
+        )  # fmt: skip
+
+    def try_out(self) -> str:
+        """What is wrong with the connection; empty where the server greets and takes the sign-in."""
+
+        async def greet() -> None:
+            async with self._client():
+                pass
+
+        try:
+            asyncio.run(greet())
+        except (SMTPException, OSError) as error:
+            return f"The mail server does not take us: {error}."
+        return ""
 
     def send(self, batch: Sequence[Outgoing]) -> list[Outcome]:
         return asyncio.run(self._send_all(list(batch)))
 
-    def knows(self, message_id: str) -> bool | None:
+    def knows(self, message_id: str, channel: str = "email") -> bool | None:
         return self.ask(message_id) if self.ask else None
 
     async def _send_all(self, waiting: list[Outgoing]) -> list[Outcome]:
@@ -36,7 +57,7 @@ class SmtpSender:
         while waiting:
             message = waiting.pop()
             if client is None or not client.is_connected:
-                client = SMTP(hostname=self.host, port=self.port, timeout=TIMEOUT_SECONDS, start_tls=False)
+                client = self._client()
                 try:
                     await client.connect()
                 except (SMTPException, OSError) as error:

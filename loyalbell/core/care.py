@@ -15,7 +15,9 @@ CAUSE_WORDS: dict[str, str] = {
     "no address": "no address on file",
     "same address": "someone else at the same address gets it",
     "not filled": "a field is missing for this person",
-    "not accepted": "refused by the mail server",
+    "not written": "the message says nothing on a channel they can be reached on",
+    "no open conversation": "no open chat, and no approved opening message",
+    "not accepted": "not taken at the other end",
     "stopped": "the campaign was stopped",
 }
 

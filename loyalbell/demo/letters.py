@@ -7,7 +7,7 @@ from typing import Any
 from sqlalchemy import insert, select
 from sqlalchemy.orm import Session
 
-from loyalbell.core.messages.content import Button, EmailContent, Heading, Text
+from loyalbell.core.messages.content import Button, EmailContent, Heading, Text, as_message
 from loyalbell.core.segments.model import Group, LastDays, OrdersCondition, ReachCondition, Rule
 from loyalbell.store.tables import (
     Campaign,
@@ -95,7 +95,12 @@ def _message(session: Session, number: int, name: str, content: EmailContent, at
     session.flush()
     session.add(
         MessageVersion(
-            id=number, message_id=number, number=1, content=content.model_dump(), made_at=at, by="Ida Marsh"
+            id=number,
+            message_id=number,
+            number=1,
+            content=as_message(content).model_dump(mode="json"),
+            made_at=at,
+            by="Ida Marsh",
         )
     )
 

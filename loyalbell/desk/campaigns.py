@@ -1,8 +1,9 @@
 """Campaigns: one message to one segment. Looking before sending, starting, stopping."""
 
 import secrets
+import string
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
 
@@ -10,17 +11,20 @@ import numpy as np
 from sqlalchemy import insert, select, update
 from sqlalchemy.orm import Session
 
-from loyalbell.core.care import CAUSE_WORDS, first_refusal
-from loyalbell.core.messages.content import read_content
-from loyalbell.core.messages.preflight import Finding, blocks_sending, preflight
+from loyalbell.core.care import CAUSE_WORDS, SendFacts, first_refusal
+from loyalbell.core.messages.content import CHANNELS, read_content
+from loyalbell.core.messages.preflight import Finding, blocks_sending
 from loyalbell.core.segments.model import read_rule
 from loyalbell.desk.desk import Desk
-from loyalbell.desk.letters import look_of
+from loyalbell.desk.letters import newest_version
+from loyalbell.desk.messages import findings_of_all
+from loyalbell.desk.outgoing import send_facts
 from loyalbell.desk.segments import who
-from loyalbell.desk.sending import send_facts
-from loyalbell.store.tables import Campaign, Message, MessageVersion, Person, Segment, Shop, Touch
+from loyalbell.store.tables import Campaign, Message, Person, Segment, Touch
 
 SQL_BATCH = 5_000
+SHORT_SIGNS = string.ascii_letters + string.digits
+SHORT_LENGTH = 10
 
 
 class CannotSend(Exception):
@@ -29,9 +33,10 @@ class CannotSend(Exception):
 
 @dataclass
 class Audience:
-    """Who would get a campaign now (id → address), and who is left out with the cause."""
+    """Who would get a campaign now (id → address, id → channel), and who is left out with the cause."""
 
     reached: dict[int, str] = field(default_factory=dict)
+    channel: dict[int, str] = field(default_factory=dict)
     left_out: dict[int, str] = field(default_factory=dict)
 
     def causes(self) -> list[tuple[str, str, int]]:
@@ -50,41 +55,57 @@ def audience(desk: Desk, campaign: Campaign) -> Audience:
         segment = session.get_one(Segment, campaign.segment_id)
         ledger, met = who(desk, read_rule(segment.rule), now)
         ids = [int(person_id) for person_id in ledger.people.ids[np.flatnonzero(met)]]
-        return part(session, ids, now)
+        return part(session, ids, now, written_channels(session, campaign))
 
 
-def part(session: Session, ids: Sequence[int], now: datetime) -> Audience:
-    found, taken = Audience(), set()
+def written_channels(session: Session, campaign: Campaign) -> list[str]:
+    """The campaign's channels, in its order, on which its message says something."""
+    content = read_content(newest_version(session, campaign.message_id).content)
+    return [channel for channel in campaign.channels if channel in content.channels()]
+
+
+def part(
+    session: Session, ids: Sequence[int], now: datetime, channels: Sequence[str] = ("email",)
+) -> Audience:
+    """Each person on the first channel that nothing speaks against; the cause is that of the first channel."""
+    found, taken = Audience(), set[tuple[str, str | None]]()
     for start in range(0, len(ids), SQL_BATCH):
-        people = session.scalars(select(Person).where(Person.id.in_(ids[start : start + SQL_BATCH])))
-        for person_id, facts in send_facts(session, list(people), "email", now).items():
-            cause: str | None = first_refusal(facts)
-            if cause is None and facts.address in taken:
-                cause = "same address"
-            if cause:
-                found.left_out[person_id] = cause
-            else:
-                taken.add(facts.address)
-                found.reached[person_id] = facts.address or ""
+        people = list(session.scalars(select(Person).where(Person.id.in_(ids[start : start + SQL_BATCH]))))
+        facts = {channel: send_facts(session, people, channel, now) for channel in channels}
+        for person in people:
+            _place(found, taken, person.id, {channel: facts[channel][person.id] for channel in channels})
     return found
 
 
-def newest_version(session: Session, message_id: int) -> MessageVersion:
-    query = select(MessageVersion).where(MessageVersion.message_id == message_id)
-    return session.scalars(query.order_by(MessageVersion.number.desc()).limit(1)).one()
+def _place(found: Audience, taken: set[tuple[str, str | None]], person_id: int, facts: Mapping[str, SendFacts]) -> None:  # fmt: skip
+    causes: list[str] = []
+    for channel, known in facts.items():
+        cause: str | None = first_refusal(known)
+        if cause is None and (channel, known.address) in taken:
+            cause = "same address"
+        if cause is None:
+            taken.add((channel, known.address))
+            found.reached[person_id], found.channel[person_id] = known.address or "", channel
+            return
+        causes.append(cause)
+    found.left_out[person_id] = causes[0] if causes else "not written"
 
 
-def findings(desk: Desk, message_id: int) -> list[Finding]:
-    """Pre-flight of the newest version of a message."""
+def findings(desk: Desk, campaign: Campaign) -> list[Finding]:
+    """Pre-flight of the newest version of its message, on its channels."""
     with desk.book.reading() as session:
-        content = read_content(newest_version(session, message_id).content)
-        look = look_of(session, content.letterhead)
-        return preflight(content, look, session.get_one(Shop, 1).sender_email)
+        message = session.get_one(Message, campaign.message_id)
+        content = read_content(newest_version(session, message.id).content)
+    return findings_of_all(desk, content, campaign.channels, message.purpose == "marketing")
 
 
-def draft_campaign(desk: Desk, name: str, segment_id: int, message_id: int, by: str) -> int:
-    """Raises ``CannotSend`` where the name is missing or taken."""
+def draft_campaign(
+    desk: Desk, name: str, segment_id: int, message_id: int, by: str, channels: Sequence[str] = ("email",)
+) -> int:
+    """``channels`` are tried in their order for each person. Raises ``CannotSend`` where the name is missing or taken."""
     name = " ".join(name.split())
+    if not channels or not set(channels) <= set(CHANNELS):
+        raise CannotSend("Choose at least one channel: email, text or chat.")
     if not name:
         raise CannotSend("Give the campaign a name, so that you find it again in Results.")
     with desk.book.writing() as session:
@@ -96,6 +117,7 @@ def draft_campaign(desk: Desk, name: str, segment_id: int, message_id: int, by: 
             name=name,
             segment_id=segment_id,
             message_id=message_id,
+            channels=list(channels),
             state="draft",
             made_at=desk.clock.now(),
             by=by,
@@ -113,7 +135,7 @@ def start_campaign(desk: Desk, campaign_id: int, people_seen: int, by: str) -> i
     """
     with desk.book.reading() as session:
         campaign = session.get_one(Campaign, campaign_id)
-    if blocks_sending(findings(desk, campaign.message_id)):
+    if blocks_sending(findings(desk, campaign)):
         raise CannotSend("The message has something that must be fixed first.")
     who = audience(desk, campaign)
     if len(who.reached) != people_seen:
@@ -122,7 +144,9 @@ def start_campaign(desk: Desk, campaign_id: int, people_seen: int, by: str) -> i
             "Look again, then send."
         )
     if not who.reached:
-        raise CannotSend("Nobody in this segment can be reached by email, so there is nothing to send.")
+        raise CannotSend(
+            "Nobody in this segment can be reached on the channels chosen, so there is nothing to send."
+        )
     with desk.book.writing() as session:
         _start(desk, session, campaign_id, who, by)
     return len(who.reached)
@@ -142,27 +166,42 @@ def _start(desk: Desk, session: Session, campaign_id: int, who: Audience, by: st
         "step": "",
         "occurrence": "",
         "message_version_id": version.id,
-        "channel": "email",
         "due_at": now,
         "attempts": 0,
     }
     rows = [
         shared
-        | {"person_id": person_id, "address": address, "state": "planned", "cause": None, "token": _token()}
+        | {
+            "person_id": person_id,
+            "address": address,
+            "state": "planned",
+            "cause": None,
+            "channel": who.channel[person_id],
+            "token": new_token(who.channel[person_id]),
+        }
         for person_id, address in who.reached.items()
     ]
     rows += [
         shared
-        | {"person_id": person_id, "address": None, "state": "withheld", "cause": cause, "token": _token()}
+        | {
+            "person_id": person_id,
+            "address": None,
+            "state": "withheld",
+            "cause": cause,
+            "channel": campaign.channels[0],
+            "token": new_token("email"),
+        }
         for person_id, cause in who.left_out.items()
     ]
     session.execute(insert(Touch), rows)
     desk.note(session, by, "started a campaign", campaign=campaign.name, people=len(who.reached))
 
 
-def _token() -> str:
-    """128 random bits; links hold this and nothing about the person."""
-    return secrets.token_hex(16)
+def new_token(channel: str) -> str:
+    """Links hold this and nothing about the person: 128 random bits, or 60 in a text, where every sign is paid for."""
+    if channel == "email":
+        return secrets.token_hex(16)
+    return "".join(secrets.choice(SHORT_SIGNS) for _ in range(SHORT_LENGTH))
 
 
 def stop_campaign(desk: Desk, campaign_id: int, by: str) -> int:

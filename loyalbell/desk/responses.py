@@ -3,12 +3,15 @@
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from loyalbell.core.messages.content import read_content
+from loyalbell.core.messages.fields import FieldProblem, fields_used, fill
 from loyalbell.desk.desk import Desk
+from loyalbell.desk.facts import field_facts
+from loyalbell.desk.letters import compiled_version, own_links
+from loyalbell.desk.outgoing import PROOF
 from loyalbell.store.consent import address_of
 from loyalbell.store.happenings import announce, announce_consent
 from loyalbell.store.journal import mark_rows
-from loyalbell.store.tables import ConsentEntry, MessageVersion, Person, Touch, TouchEvent
+from loyalbell.store.tables import ConsentEntry, Item, Person, Shop, Touch, TouchEvent
 
 UNSUBSCRIBE_SOURCE = "unsubscribe link"
 STAY_SOURCE = "unsubscribe page: stay on the list"
@@ -25,23 +28,55 @@ def opened(desk: Desk, token: str) -> bool:
         touch = session.scalar(select(Touch).where(Touch.token == token))
         if touch is None:
             return False
+        if touch.origin_kind == PROOF:
+            return True
         _respond(session, TouchEvent(touch_id=touch.id, kind="opened", at=desk.clock.now()))
         return True
 
 
-def clicked(desk: Desk, token: str, link: int) -> str | None:
-    """Notes the press and returns where the link leads; ``None`` if there is no such link."""
+def clicked(desk: Desk, token: str, link: str) -> str | None:
+    """Notes the press and returns where it leads; ``None`` if there is no such link.
+
+    ``link`` is the number of a link of the message, or ``i`` and the id of an item on one of its cards.
+    """
     with desk.book.writing() as session:
         touch = session.scalar(select(Touch).where(Touch.token == token))
         if touch is None:
             return None
-        links = read_content(session.get_one(MessageVersion, touch.message_version_id).content).links()
-        if not 0 <= link < len(links):
+        where = _item_link(session, link) if link.startswith("i") else _link(desk, session, touch, link)
+        if where is None:
             return None
+        if touch.origin_kind == PROOF:
+            return where
         now = desk.clock.now()
-        _respond(session, TouchEvent(touch_id=touch.id, kind="clicked", at=now, link=link))
-        announce(session, "message.clicked", now, person=touch.person_id, link=links[link])
-        return links[link]
+        number = None if link.startswith("i") else int(link)
+        _respond(
+            session, TouchEvent(touch_id=touch.id, kind="clicked", at=now, link=number, detail=where[:500])
+        )
+        announce(session, "message.clicked", now, person=touch.person_id, link=where)
+        return where
+
+
+def _item_link(session: Session, link: str) -> str | None:
+    item = session.get(Item, int(link[1:])) if link[1:].isdigit() and len(link) < 16 else None
+    return None if item is None else item.link or session.get_one(Shop, 1).public_url
+
+
+def _link(desk: Desk, session: Session, touch: Touch, link: str) -> str | None:
+    """Where the link with this number leads for this person, its fields filled."""
+    shop = session.get_one(Shop, 1)
+    template = compiled_version(session, shop, touch.message_version_id, touch.channel, touch.language)
+    if template is None or not link.isdigit() or len(link) > 4 or int(link) >= len(template.links):
+        return None
+    where = template.links[int(link)]
+    if "{" not in where:
+        return where
+    person = session.get_one(Person, touch.person_id)
+    facts = field_facts(session, [person], shop, desk.clock.now(), fields_used(where))[person.id]
+    try:
+        return fill(where, {**facts, **own_links(shop, touch.token)})
+    except FieldProblem:
+        return shop.public_url
 
 
 def refuse(desk: Desk, token: str) -> bool:
@@ -59,6 +94,8 @@ def _say(desk: Desk, token: str, state: str, source: str) -> bool:
         touch = session.scalar(select(Touch).where(Touch.token == token))
         if touch is None:
             return False
+        if touch.origin_kind == PROOF:
+            return True
         if state == "agreed" and not _refused_here(session, touch):
             return True
         entries = [

@@ -1,8 +1,10 @@
-"""Which mail server the shop sends through, as Settings say at the moment of sending."""
+"""Through which networks the shop sends, as Settings say at the moment of sending."""
 
 from collections.abc import Callable, Sequence
 
 from loyalbell.channels.base import Outcome, Outgoing, Sender
+from loyalbell.channels.gateway_http import GatewaySender
+from loyalbell.desk.channel_settings import GATEWAYS, EmailSettings, loaded
 from loyalbell.desk.desk import Desk
 from loyalbell.store.tables import Shop
 
@@ -10,20 +12,33 @@ MakeSender = Callable[..., Sender]
 
 
 class ShopSender:
-    """Follows Settings, so that a changed mail server is used from the next batch on."""
+    """Follows Settings, so that a changed mail server or network is used from the next batch on."""
 
     def __init__(self, desk: Desk, make: MakeSender, ask: Callable[[str], bool] | None = None) -> None:
         self._desk, self._make, self._ask = desk, make, ask
 
-    def _now(self) -> Sender:
-        shop = self._desk.the_shop()
-        return self._make(shop.smtp_host, shop.smtp_port, ask=self._ask)
+    def _of(self, channel: str) -> Sender:
+        if channel in GATEWAYS:
+            gateway = loaded(self._desk, GATEWAYS[channel])
+            return GatewaySender(gateway.url, gateway.key)
+        shop, email = self._desk.the_shop(), loaded(self._desk, EmailSettings)
+        return self._make(
+            shop.smtp_host,
+            shop.smtp_port,
+            ask=self._ask,
+            tls=email.tls,
+            user=email.user,
+            password=email.password,
+        )
 
     def send(self, batch: Sequence[Outgoing]) -> list[Outcome]:
-        return self._now().send(batch)
+        outcomes: list[Outcome] = []
+        for channel in dict.fromkeys(one.channel for one in batch):
+            outcomes += self._of(channel).send([one for one in batch if one.channel == channel])
+        return outcomes
 
-    def knows(self, message_id: str) -> bool | None:
-        return self._now().knows(message_id)
+    def knows(self, message_id: str, channel: str = "email") -> bool | None:
+        return self._of(channel).knows(message_id, channel)
 
 
 def point_at(desk: Desk, host: str, port: int, public_url: str) -> None:

@@ -14,20 +14,17 @@ from sqlalchemy import select, update
 from sqlalchemy.orm import Session
 
 from loyalbell.channels.base import Outcome, Outgoing, Sender
-from loyalbell.core.care import SendFacts, first_refusal
-from loyalbell.core.messages.email import CompiledEmail
-from loyalbell.core.messages.fields import FieldProblem
+from loyalbell.core.messages.reports import lasting, say_status, status_in
+from loyalbell.desk.bounces import bounced
 from loyalbell.desk.desk import Desk
-from loyalbell.desk.facts import field_facts
-from loyalbell.desk.letters import compiled_version, fill_for_touch, mail_for, message_id
-from loyalbell.store.consent import address_of, consent_now, suppressed_addresses, suppressed_people
+from loyalbell.desk.letters import message_id
+from loyalbell.desk.outgoing import Maker
 from loyalbell.store.happenings import announce, anyone_listens
-from loyalbell.store.journal import mark_rows, mark_whole
-from loyalbell.store.tables import Campaign, Person, Shop, Suppression, Touch
+from loyalbell.store.journal import mark_rows
+from loyalbell.store.tables import Campaign, Shop, Touch
 
 BATCH = 50
 WAITS = (timedelta(minutes=5), timedelta(minutes=30), timedelta(hours=2), timedelta(hours=8))
-HARD_BOUNCE = "hard bounce"
 
 
 @dataclass(frozen=True)
@@ -74,62 +71,10 @@ def claim(desk: Desk, limit: int) -> Batch:
             .limit(limit)
         )
         touches = list(session.scalars(due))
-        ready = _ready(session, touches, shop, now)
+        maker, ready = Maker(desk, session, shop, now), []
+        for channel in ("email", "text", "chat"):
+            ready += maker.ready([touch for touch in touches if touch.channel == channel], channel)
         return Batch(ready, len(touches) - len(ready))
-
-
-def _ready(session: Session, touches: Sequence[Touch], shop: Shop, now: datetime) -> list[Outgoing]:
-    ids = [touch.person_id for touch in touches]
-    people = {person.id: person for person in session.scalars(select(Person).where(Person.id.in_(ids)))}
-    care = send_facts(session, list(people.values()), "email", now)
-    fields = field_facts(session, list(people.values()), shop, now)
-    emails: dict[int, CompiledEmail] = {}
-    ready = []
-    for touch in touches:
-        cause = first_refusal(care[touch.person_id])
-        if cause:
-            _withhold(touch, cause)
-            continue
-        touch.address = care[touch.person_id].address
-        try:
-            version = touch.message_version_id
-            if version not in emails:
-                emails[version] = compiled_version(session, version)
-            filled = fill_for_touch(emails[version], fields[touch.person_id], touch, shop)
-            content = mail_for(touch, people[touch.person_id], filled, shop, now)
-        except (FieldProblem, ValueError) as problem:
-            _withhold(touch, "not filled", str(problem))
-            continue
-        touch.state, touch.handed_at, touch.attempts = "handing", now, touch.attempts + 1
-        ready.append(
-            Outgoing(touch.id, shop.sender_email, touch.address or "", message_id(touch, shop), content)
-        )
-    return ready
-
-
-def _withhold(touch: Touch, cause: str, detail: str | None = None) -> None:
-    touch.state, touch.cause, touch.detail = "withheld", cause, detail
-
-
-def send_facts(
-    session: Session, people: Sequence[Person], channel: str, now: datetime
-) -> dict[int, SendFacts]:
-    """What decides whether each of these people may be written to on a channel now."""
-    ids = [person.id for person in people]
-    consents = consent_now(session, ids, channel)
-    addresses = [address for person in people if (address := address_of(person, channel))]
-    bad = suppressed_addresses(session, addresses, channel)
-    marked = suppressed_people(session, ids, channel)
-    return {
-        person.id: SendFacts(
-            deceased=person.deceased_at is not None and person.deceased_at <= now,
-            closed=person.closed_at is not None and person.closed_at <= now,
-            suppressed=person.id in marked or address_of(person, channel) in bad,
-            consent=consents.get(person.id, "never asked"),
-            address=address_of(person, channel),
-        )
-        for person in people
-    }
 
 
 def record(desk: Desk, outcomes: Sequence[Outcome]) -> None:
@@ -160,8 +105,14 @@ def _settle(session: Session, touch: Touch, outcome: Outcome, now: datetime) -> 
     if outcome.result == "accepted":
         touch.state, touch.sent_at, touch.cause, touch.detail = "sent", now, None, None
     elif outcome.result == "refused":
-        touch.state, touch.sent_at, touch.cause = "bounced", now, "not accepted"
-        _suppress(session, touch, now)
+        status = status_in(outcome.words)
+        bounced(
+            session,
+            touch,
+            now,
+            _lasting(touch, status, outcome.words),
+            say_status(status, outcome.words) if status else outcome.words,
+        )
     elif outcome.result == "unsure":
         touch.state = "unsure"
     elif touch.attempts <= len(WAITS):
@@ -170,19 +121,11 @@ def _settle(session: Session, touch: Touch, outcome: Outcome, now: datetime) -> 
         touch.state, touch.cause = "failed", "not accepted"
 
 
-def _suppress(session: Session, touch: Touch, now: datetime) -> None:
-    """Only a mailbox that is said not to exist stops an address for good (RFC 3463, 5.1.x)."""
-    if touch.detail and touch.detail.startswith(("550", "551", "553")):
-        session.add(
-            Suppression(
-                person_id=touch.person_id,
-                channel=touch.channel,
-                address=touch.address or "",
-                reason=HARD_BOUNCE,
-                at=now,
-            )
-        )
-        mark_whole(session, "suppressions")
+def _lasting(touch: Touch, status: str, words: str) -> bool:
+    """Whether a refusal is about the address itself; a gateway says so with 404 or 410."""
+    if touch.channel != "email":
+        return words.startswith(("404", "410"))
+    return lasting(status) if status else words.startswith(("550", "551", "553"))
 
 
 def mend_after_stop(desk: Desk, sender: Sender) -> None:
@@ -192,7 +135,7 @@ def mend_after_stop(desk: Desk, sender: Sender) -> None:
         left = list(session.scalars(select(Touch).where(Touch.state.in_(("handing", "unsure")))))
         for touch in left:
             assert shop is not None
-            known = sender.knows(message_id(touch, shop))
+            known = sender.knows(message_id(touch, shop), touch.channel)
             if known:
                 touch.state, touch.sent_at, touch.detail = "sent", touch.handed_at, None
             elif known is None:

@@ -226,7 +226,7 @@ def touches(loading: Loading, span: Range | None) -> Touches:
     ids, person, at, channel, message, origin, origin_id = loading.columns(
         f"""SELECT touch.id, person_id, sent_at, {_code(CHANNELS, "channel")}, message_id, origin_kind, origin_id
             FROM touch JOIN message_version ON message_version.id = message_version_id
-            WHERE state IN ('sent', 'unsure') AND sent_at IS NOT NULL {only and "AND " + only}""",
+            WHERE state IN ('sent', 'unsure') AND sent_at IS NOT NULL AND origin_kind <> 'proof' {only and "AND " + only}""",
         7,
     )
     return Touches.of(

@@ -8,7 +8,7 @@ from sqlalchemy.orm import Session
 Row = dict[str, Any]
 MOVED = (
     "orders", "visit", "appointment", "membership", "event", "answer", "consent_entry", "suppression", "note",
-    "person_change", "external_id",
+    "person_change", "external_id", "offer_code", "reply", "sign_up",
 )  # fmt: skip
 
 
@@ -89,6 +89,7 @@ def merge(
     _unlike(steps, "yearly_date", "name", kept_id, gone_id)
     _lasting(steps, "person_tag", "tag_id", "removed_at", kept_id, gone_id, now)
     _lasting(steps, "field_value", "field_id", "until", kept_id, gone_id, now)
+    _preferences(steps, kept_id, gone_id)
     for row in steps.rows("not_the_same", "low_id = ? OR high_id = ?", (gone_id, gone_id)):
         steps.drop("not_the_same", row)
     for channel in ("email", "text", "chat"):
@@ -99,6 +100,14 @@ def merge(
     steps.drop("person", gone)
     steps.change("person", kept, facts | {"joined_at": min(joined, default=None)})
     return steps.done
+
+
+def _preferences(steps: Steps, kept_id: int, gone_id: int) -> None:
+    """A person has one page of preferences; that of the record that stays is kept."""
+    if not steps.rows("preference", "person_id = ?", (kept_id,)):
+        _move_all(steps, "preference", "person_id", kept_id, gone_id)
+    for row in steps.rows("preference", "person_id = ?", (gone_id,)):
+        steps.drop("preference", row)
 
 
 def _move_all(steps: Steps, table: str, column: str, kept_id: int, gone_id: int) -> None:

@@ -20,6 +20,7 @@ from loyalbell.web.routes import (
     customers,
     duplicates,
     fields,
+    gallery,
     imports,
     listed,
     messages,
@@ -67,6 +68,7 @@ def create_app(
         rhythm,
         segments,
         listed,
+        gallery,
         messages,
         campaigns,
         results,
@@ -86,7 +88,10 @@ def create_app(
 async def _headers(request: Request, call_next: Next) -> Response:
     response = await call_next(request)
     is_mail = response.headers.get("X-Mail-Page") == "yes"
-    response.headers["Content-Security-Policy"] = MAIL_POLICY if is_mail else PAGE_POLICY
+    policy = MAIL_POLICY if is_mail else PAGE_POLICY
+    if response.headers.get("X-In-Frame") == "yes":
+        policy = policy.replace("frame-ancestors 'none'", "frame-ancestors 'self'")
+    response.headers["Content-Security-Policy"] = policy
     response.headers["X-Content-Type-Options"] = "nosniff"
     response.headers["Referrer-Policy"] = "same-origin"
     if not request.url.path.startswith("/static"):

@@ -1,7 +1,9 @@
 """What is being written and not yet saved, kept in memory for its preview."""
 
-from loyalbell.core.messages.content import EmailContent
+from loyalbell.core.messages.content import ChatContent, EmailContent, TextContent
 from loyalbell.web.visit import Visit
+
+Writing = EmailContent | TextContent | ChatContent
 
 
 class Drafts:
@@ -10,10 +12,10 @@ class Drafts:
     MOST = 300
 
     def __init__(self) -> None:
-        self._kept: dict[str, tuple[str, EmailContent]] = {}
+        self._kept: dict[str, tuple[str, Writing]] = {}
         self._next = 0
 
-    def put(self, owner: str, content: EmailContent) -> str:
+    def put(self, owner: str, content: Writing) -> str:
         self._next += 1
         key = str(self._next)
         self._kept[key] = (owner, content)
@@ -21,7 +23,7 @@ class Drafts:
             self._kept.pop(next(iter(self._kept)))
         return key
 
-    def get(self, owner: str, key: str) -> EmailContent | None:
+    def get(self, owner: str, key: str) -> Writing | None:
         found = self._kept.get(key)
         return found[1] if found and found[0] == owner else None
 

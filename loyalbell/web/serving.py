@@ -3,6 +3,7 @@
 import socket
 from pathlib import Path
 
+import structlog
 import uvicorn
 from fastapi import FastAPI
 
@@ -14,6 +15,14 @@ from loyalbell.desk.desk import Desk
 from loyalbell.desk.sender_setting import ShopSender, point_at
 from loyalbell.desk.ticking import Heartbeat
 from loyalbell.web.app import create_app
+
+structlog.configure(
+    processors=[
+        structlog.processors.add_log_level,
+        structlog.processors.TimeStamper(fmt="iso"),
+        structlog.dev.ConsoleRenderer(colors=False, exception_formatter=structlog.dev.plain_traceback),
+    ]
+)
 
 
 class PortTaken(Exception):

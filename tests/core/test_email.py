@@ -1,6 +1,7 @@
 import html
 import re
 import unittest
+from dataclasses import replace
 from datetime import UTC, datetime
 from email import policy
 from email.parser import BytesParser
@@ -8,11 +9,25 @@ from email.parser import BytesParser
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from loyalbell.core.messages.content import Button, EmailContent, Heading, LetterheadLook, Text
-from loyalbell.core.messages.email import compile_email, fill_email
+from loyalbell.core.messages.content import (
+    Button,
+    ChatContent,
+    EmailContent,
+    Heading,
+    LetterheadLook,
+    Offer,
+    OwnHtml,
+    Picture,
+    ShownText,
+    Text,
+    TextContent,
+    When,
+)
 from loyalbell.core.messages.fields import FieldProblem, fill
+from loyalbell.core.messages.letter import Kit, compile_email, fill_email
 from loyalbell.core.messages.mail import Envelope, make_mail
-from loyalbell.core.messages.preflight import blocks_sending, preflight
+from loyalbell.core.messages.preflight import Around, Finding, blocks_sending, preflight
+from loyalbell.core.segments.model import Group, Rule, SegmentCondition
 
 
 def visible_text(page: str) -> str:
@@ -33,6 +48,8 @@ CONTENT = EmailContent(
 FACTS = {
     "shop_name": "Shop & Co",
     "unsubscribe_url": "https://shop.example/u/x",
+    "preferences_url": "https://shop.example/p/x",
+    "browser_url": "https://shop.example/v/x",
     "open_pixel": "https://shop.example/o/x.gif",
     "link_0": "https://shop.example/l/x/0",
 }
@@ -40,7 +57,7 @@ URL = "https://shop.example/u/abc"
 
 
 def mail_of(facts: dict[str, object], to_name: str = "Ann") -> bytes:
-    filled = fill_email(compile_email(CONTENT, LOOK), FACTS | facts)
+    filled = fill_email(compile_email(CONTENT, Kit(LOOK)), FACTS | facts)
     envelope = Envelope(
         "Ida",
         "ida@shop.example",
@@ -70,7 +87,7 @@ class Mail(unittest.TestCase):
         self.assertNotIn(b"\n", raw.replace(b"\r\n", b""))
 
     def test_fallbacks_and_escapes(self) -> None:
-        filled = fill_email(compile_email(CONTENT, LOOK), FACTS)
+        filled = fill_email(compile_email(CONTENT, Kit(LOOK)), FACTS)
         self.assertEqual(filled.subject, 'Hello, a < b & "c"')
         self.assertIn("Dear friend &amp; co &lt;x&gt;", filled.html)
         self.assertIn("&lt;b&gt;not bold&lt;/b&gt;", filled.html)
@@ -98,7 +115,7 @@ class Mail(unittest.TestCase):
     @settings(max_examples=60, deadline=None)
     @given(st.text(st.characters(exclude_categories=("C", "Z")), max_size=60))
     def test_any_name_arrives_whole(self, name: str) -> None:
-        filled = fill_email(compile_email(CONTENT, LOOK), FACTS | {"first_name": name})
+        filled = fill_email(compile_email(CONTENT, Kit(LOOK)), FACTS | {"first_name": name})
         self.assertIn("Dear " + (name or "friend & co <x>"), filled.text)
         self.assertIn(
             " ".join((name or "friend & co <x>").split()), " ".join(visible_text(filled.html).split())
@@ -124,19 +141,72 @@ class Fields(unittest.TestCase):
             fill("{% for a in (1..99999) %}{% for b in (1..99999) %}x{% endfor %}{% endfor %}", {})
 
 
+AROUND = Around(
+    look=LOOK, set_links=frozenset({"booking_url"}), offers={1: "", 2: "The offer “Old” is over. Choose another."}, pictures={4: ""},
+    openings={1: "approved", 2: "waiting"}, missing={"last_name": 61}, audience=1_204, public_url="https://own.example",
+    own_page=lambda path: path == "/there",
+)  # fmt: skip
+
+
+def judged(content: EmailContent, around: Around = AROUND) -> list[Finding]:
+    return preflight(content, around, compile_email(content, Kit(around.look or LOOK)))
+
+
 class Preflight(unittest.TestCase):
     def test_what_must_be_fixed_blocks(self) -> None:
-        whole = preflight(CONTENT, LOOK, "ida@shop.example")
-        self.assertFalse(blocks_sending(whole), whole)
+        self.assertFalse(blocks_sending(judged(CONTENT)), judged(CONTENT))
         changes = {
-            "no subject": CONTENT.model_copy(update={"subject": " "}),
-            "no blocks": CONTENT.model_copy(update={"blocks": []}),
-            "dead link": CONTENT.model_copy(update={"blocks": [Button(label="Go", url="htp:/x")]}),
-            "unknown field": CONTENT.model_copy(update={"blocks": [Text(text="{{ frist_name }}")]}),
-            "open field": CONTENT.model_copy(update={"blocks": [Text(text="{{ first_name ")]}),
-        }
-        for what, content in changes.items():
+            "no subject": {"subject": " "},
+            "no blocks": {"blocks": []},
+            "dead link": {"blocks": [Button(label="Go", url="htp:/x")]},
+            "no page of ours": {"blocks": [Button(label="Go", url="https://own.example/gone")]},
+            "unknown field": {"blocks": [Text(text="{{ frist_name }}")]},
+            "a link not set": {"blocks": [Button(label="Go", url="{{ review_url }}")]},
+            "open field": {"subject": "{{ first_name "},
+            "no offer": {"blocks": [Offer()]},
+            "an offer that is over": {"blocks": [Text(text="{{ offer_2.code }}")]},
+            "no picture": {"blocks": [Picture(picture=9)]},
+            "a deleted segment": {"blocks": [Text(text="x", when=When(rule=Rule(root=Group(lines=[SegmentCondition(segment=5)]))))]},
+            "an empty page": {"form": "html"},
+        }  # fmt: skip
+        for what, change in changes.items():
             with self.subTest(what=what):
-                self.assertTrue(blocks_sending(preflight(content, LOOK, "ida@shop.example")))
-        self.assertTrue(blocks_sending(preflight(CONTENT, LOOK, "")))
-        self.assertTrue(blocks_sending(preflight(CONTENT, None, "ida@shop.example")))
+                content = CONTENT.model_copy(update=change)
+                made = None if what == "open field" else compile_email(content, Kit(LOOK))
+                self.assertTrue(blocks_sending(preflight(content, AROUND, made)))
+        self.assertTrue(blocks_sending(judged(CONTENT, replace(AROUND, look=None))))
+        self.assertTrue(blocks_sending(judged(CONTENT, replace(AROUND, attached=6_000_000))))
+        lacking = {"email": ("There is no sender address.",)}
+        self.assertTrue(blocks_sending(judged(CONTENT, replace(AROUND, lacking=lacking))))
+
+    def test_what_to_look_at_says_where_and_how_many(self) -> None:
+        pale = LOOK.model_copy(update={"accent": "#ffee88"})
+        for change, around, words in (
+            ({"blocks": [Text(text="{{ last_name }}")]}, AROUND, "61 of 1,204 have no last name"),
+            ({"preview": ""}, AROUND, "no preview line"),
+            ({"subject": "x" * 90}, AROUND, "about 90 characters"),
+            ({"blocks": [Picture(picture=4)]}, AROUND, "no words for who cannot see it"),
+            ({}, replace(AROUND, look=pale), "stand out too little"),
+            ({"blocks": [OwnHtml(html="<p onclick='x'><svg></svg>a</p>")]}, AROUND, "onclick on <p>"),
+            ({"form": "html", "html": "<p>" + "long " * 30_000 + "</p>", "plain": "x"}, AROUND, "KB"),
+            ({"subject": "FREE WINNER ACT NOW!!!"}, AROUND, "by our own rules"),
+            ({}, replace(AROUND, filter_score=(3.0, "SUBJ_ALL_CAPS")), "by the filter on this machine"),
+        ):  # fmt: skip
+            found = judged(CONTENT.model_copy(update=change), around)
+            self.assertTrue(
+                any(words in one.words and one.level == "look at this" for one in found), (words, found)
+            )
+
+    def test_texts_and_chats(self) -> None:
+        for writing, level, words in (
+            (TextContent(), "must fix", "empty"),
+            (TextContent(texts=[ShownText(text="Come by. Reply STOP to end")]), "fine", "alphabet"),
+            (TextContent(texts=[ShownText(text="Come by")]), "look at this", "how to stop"),
+            (TextContent(texts=[ShownText(text="It’s time. STOP")]), "look at this", "wide alphabet"),
+            (TextContent(texts=[ShownText(text="long " * 120 + "STOP")]), "look at this", "4 parts"),
+            (ChatContent(texts=[ShownText(text="Hi")]), "look at this", "No opening message"),
+            (ChatContent(texts=[ShownText(text="Hi")], opening=2), "must fix", "not approved"),
+            (ChatContent(texts=[ShownText(text="Hi")], opening=1), "fine", "answers"),
+        ):
+            found = preflight(writing, AROUND)
+            self.assertTrue(any(one.level == level and words in one.words for one in found), (words, found))

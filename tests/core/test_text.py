@@ -60,7 +60,9 @@ class Parts(unittest.TestCase):
         self.assertEqual("".join(found.texts), text)
         bound = ALONE if found.parts == 1 else JOINED
         for part in found.texts:
-            self.assertLessEqual(parts(part).units, bound[found.encoding] if found.encoding == "GSM-7" else 70)
+            self.assertLessEqual(
+                parts(part).units, bound[found.encoding] if found.encoding == "GSM-7" else 70
+            )
             if found.encoding == "UCS-2":
                 self.assertLessEqual(len(part.encode("utf-16-be")) // 2, bound["UCS-2"])
 

@@ -6,8 +6,10 @@ from datetime import timedelta
 from hypothesis import given
 from hypothesis import strategies as st
 
+from loyalbell.channels.base import Outgoing
 from loyalbell.channels.email_smtp import SmtpSender
 from loyalbell.core.messages.content import EmailContent, Text
+from loyalbell.core.messages.fields import FieldProblem
 from loyalbell.core.segments.model import Group, OrdersCondition, Rule
 from loyalbell.desk import campaigns, customer, customers, messages, ordering, segments, setting_up
 from loyalbell.desk.desk import Desk
@@ -120,7 +122,8 @@ class Letters(DeskCase):
         why = {reader.why for reader in messages.readers(self.desk)}
         self.assertLessEqual({"no name on file", "longest name"}, why)
         content = EmailContent(subject="s", blocks=[Text(text="Hi {{ first_name }}")], letterhead=1)
-        self.assertIn("No first name", messages.read_as(self.desk, content, 2))
+        with self.assertRaisesRegex(FieldProblem, "No first name"):
+            messages.read_as(self.desk, content, 2)
         self.assertIn("Hi Wil", messages.read_as(self.desk, content, 1).html)
 
 
@@ -214,11 +217,11 @@ class TheDesk(DeskCase):
         setting_up.change_shop(self.desk, setting_up.ShopForm(**(vars(SHOP) | {"smtp_port": 2525})), "Ida")
         asked: list[tuple[str, int]] = []
 
-        def make(host: str, port: int, ask: object = None) -> FakeSender:
+        def make(host: str, port: int, **more: object) -> FakeSender:
             asked.append((host, port))
             return FakeSender()
 
-        ShopSender(self.desk, make).send([])
+        ShopSender(self.desk, make).send([Outgoing(1, "a@shop.example", "b@example.com", "<1@x>", b"")])
         self.assertEqual(asked, [("127.0.0.1", 2525)])
         self.assertIsNone(ShopSender(self.desk, SmtpSender).knows("<x>"))
         with self.desk.book.reading() as session:

@@ -183,8 +183,8 @@ class Responses(SendingCase):
         token, person = self.touch().token, self.touch().person_id
         for _ in range(2):
             self.assertTrue(responses.opened(self.desk, token))
-            self.assertEqual(responses.clicked(self.desk, token, 0), "https://shop.example/a?b=1&c=2")
-        self.assertIsNone(responses.clicked(self.desk, token, 7))
+            self.assertEqual(responses.clicked(self.desk, token, "0"), "https://shop.example/a?b=1&c=2")
+        self.assertIsNone(responses.clicked(self.desk, token, "7"))
         self.assertFalse(responses.opened(self.desk, "unknown"))
         self.clock.move_on(timedelta(days=4))
         self.add_order(person, 0, 2_500, refunded_minor=500)

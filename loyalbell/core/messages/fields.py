@@ -17,26 +17,65 @@ from liquid.undefined import StrictDefaultUndefined
 TOKEN = re.compile(r"\{\{.*?\}\}|\{%.*?%\}", re.DOTALL)
 _LITERAL = re.compile(r"\"[^\"]*\"|'[^']*'")
 _NAME = re.compile(r"^\{\{-?\s*([a-z_][a-z0-9_]*)")
+_LOOPED = re.compile(r"\{%-?\s*for\s+(\w+)\s+in\b|\{%-?\s*(?:assign|capture)\s+(\w+)")
 
 
 @dataclass(frozen=True)
 class Field:
-    """A fact that can be put into a message. ``fallback`` is offered when inserting it."""
+    """A fact that can be put into a message. ``fallback`` is offered when inserting it, ``group`` parts the picker."""
 
     name: str
     label: str
     fallback: str
+    group: str = "The person"
 
 
+PERSON, PAST, AHEAD, SHOP, LINKS = "The person", "What they did", "What is ahead", "The shop", "Links"
 FIELDS = (
     Field("first_name", "first name", "there"),
     Field("last_name", "last name", "friend"),
-    Field("last_order_on", "day of the last order", "a while ago"),
-    Field("days_since_order", "days since the last order", "many"),
     Field("companion_name", "companion’s name", "your companion"),
-    Field("shop_name", "our shop’s name", ""),
+    Field("companion_kind", "kind of companion", "companion"),
+    Field("city", "city", "your town"),
+    Field("birthday", "birthday", "your birthday"),
+    Field("last_visit_on", "day of the last visit", "a while ago", PAST),
+    Field("days_since_visit", "days since the last visit", "many", PAST),
+    Field("last_order_on", "day of the last order", "a while ago", PAST),
+    Field("days_since_order", "days since the last order", "many", PAST),
+    Field("last_item", "what they bought last", "your last purchase", PAST),
+    Field("favourite_item", "what they buy most often", "your favourite", PAST),
+    Field("order_count", "number of orders so far", "your", PAST),
+    Field("appointment_on", "day of the next appointment", "soon", AHEAD),
+    Field("appointment_at", "time of the next appointment", "the time we agreed", AHEAD),
+    Field("appointment_for", "what the next appointment is for", "your appointment", AHEAD),
+    Field("next_visit_on", "day they are expected next", "soon", AHEAD),
+    Field("membership_plan", "membership", "your membership", AHEAD),
+    Field("renews_on", "day the membership renews", "soon", AHEAD),
+    Field("shop_name", "our shop’s name", "", SHOP),
+    Field("shop_phone", "our phone number", "", SHOP),
+    Field("shop_address", "our postal address", "", SHOP),
+    Field("stop_words", "how to stop texts", "", SHOP),
+    Field("booking_url", "link to booking", "", LINKS),
+    Field("review_url", "link for a review", "", LINKS),
+    Field("preferences_url", "link to their preferences", "", LINKS),
+    Field("keep_url", "link “keep me on the list”", "", LINKS),
+    Field("unsubscribe_url", "link to unsubscribe", "", LINKS),
+    Field("browser_url", "link to read it in a browser", "", LINKS),
 )
-ALWAYS_KNOWN = frozenset({"shop_name"})
+ALWAYS_KNOWN = frozenset(
+    {
+        "shop_name",
+        "shop_address",
+        "stop_words",
+        "preferences_url",
+        "keep_url",
+        "unsubscribe_url",
+        "browser_url",
+    }
+)
+OWN = "own_"
+"""Fields of the shop’s own are called ``own_3``, by their id."""
+OF_THE_SHOP = frozenset({"shop_phone", "booking_url", "review_url"})
 
 
 class FieldProblem(Exception):
@@ -104,7 +143,9 @@ def fields_without_fallback(text: str) -> set[str]:
 
 
 def fields_used(text: str) -> set[str]:
-    return {found[1] for token in TOKEN.findall(text) if (found := _NAME.match(token))}
+    """Names that are inserted, except those that the text makes itself by a loop or an assignment."""
+    own = {one for found in _LOOPED.findall(text) for one in found if one}
+    return {found[1] for token in TOKEN.findall(text) if (found := _NAME.match(token))} - own
 
 
 def label_of(name: str) -> str:
@@ -113,8 +154,10 @@ def label_of(name: str) -> str:
 
 def _say_missing(error: UndefinedError) -> str:
     name = str(error).split("'")[1] if "'" in str(error) else ""
-    if name in {field.name for field in FIELDS}:
+    if name in {field.name for field in FIELDS} or name.startswith(OWN):
         return f"No {label_of(name)} on file, and no words to use instead."
+    if name.startswith("offer_"):
+        return "No code could be given of the offer in it."
     return f"There is no field called “{name}”."
 
 

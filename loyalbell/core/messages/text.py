@@ -87,9 +87,7 @@ def twin_of(character: str) -> str | None:
     """What says nearly the same in seven bits; ``None`` where nothing does."""
     if character in _TWINS:
         return _TWINS[character]
-    plain = "".join(
-        one for one in unicodedata.normalize("NFKD", character) if not unicodedata.combining(one)
-    )
+    plain = "".join(one for one in unicodedata.normalize("NFKD", character) if not unicodedata.combining(one))
     return plain if plain != character and plain and all(one in _SEPTETS for one in plain) else None
 
 

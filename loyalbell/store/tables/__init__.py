@@ -28,18 +28,40 @@ from loyalbell.store.tables.known import (
     YearlyDate,
 )
 from loyalbell.store.tables.machines import ApiToken, KeptAnswer, Webhook, WebhookDelivery
-from loyalbell.store.tables.messages import Letterhead, Message, MessageVersion, Segment
+from loyalbell.store.tables.messages import (
+    AttachedFile,
+    GalleryPicture,
+    Letterhead,
+    Message,
+    MessageVersion,
+    OpeningMessage,
+    SavedBlock,
+    Segment,
+)
+from loyalbell.store.tables.offers import Offer, OfferCode, Redemption
 from loyalbell.store.tables.people import Companion, ConsentEntry, ExternalId, Person, Suppression
-from loyalbell.store.tables.running import BookChange, ClockSetting, LogEntry, Session, Shop, TickLock, User
+from loyalbell.store.tables.replies import CannedAnswer, Preference, Reply, SignUp
+from loyalbell.store.tables.running import (
+    BookChange,
+    ClockSetting,
+    LogEntry,
+    Session,
+    Setting,
+    Shop,
+    TickLock,
+    User,
+)
 from loyalbell.store.tables.sending import Campaign, Touch, TouchEvent
 
 __all__ = [
     "Answer",
     "ApiToken",
     "Appointment",
+    "AttachedFile",
     "Base",
     "BookChange",
     "Campaign",
+    "CannedAnswer",
     "ClockSetting",
     "Companion",
     "ConsentEntry",
@@ -48,6 +70,7 @@ __all__ = [
     "Event",
     "ExternalId",
     "FieldValue",
+    "GalleryPicture",
     "ImportChange",
     "ImportRun",
     "Instant",
@@ -62,15 +85,24 @@ __all__ = [
     "MessageVersion",
     "NotTheSame",
     "Note",
+    "Offer",
+    "OfferCode",
+    "OpeningMessage",
     "Order",
     "OrderLine",
     "Person",
     "PersonChange",
     "PersonTag",
+    "Preference",
+    "Redemption",
+    "Reply",
+    "SavedBlock",
     "SavedView",
     "Segment",
     "Session",
+    "Setting",
     "Shop",
+    "SignUp",
     "Staff",
     "Suppression",
     "Tag",

@@ -50,6 +50,15 @@ class Session(Base):
     expires_at: Mapped[datetime]
 
 
+class Setting(Base):
+    """A group of settings by its name, as JSON."""
+
+    __tablename__ = "setting"
+
+    name: Mapped[str] = mapped_column(primary_key=True)
+    value: Mapped[dict[str, Any]]
+
+
 class LogEntry(Base):
     """Who did what, when: the audit log."""
 

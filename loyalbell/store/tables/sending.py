@@ -10,7 +10,10 @@ from loyalbell.store.tables.base import Base
 
 
 class Campaign(Base):
-    """One message to one audience. ``rule`` is the segment as it was at the start."""
+    """One message to one audience. ``rule`` is the segment as it was at the start.
+
+    ``channels`` are tried in their order for each person.
+    """
 
     __tablename__ = "campaign"
 
@@ -20,6 +23,7 @@ class Campaign(Base):
     message_id: Mapped[int] = mapped_column(ForeignKey("message.id"))
     message_version_id: Mapped[int | None] = mapped_column(ForeignKey("message_version.id"))
     rule: Mapped[dict[str, Any] | None]
+    channels: Mapped[list[Any]] = mapped_column(default=lambda: ["email"], server_default='["email"]')
     state: Mapped[str]
     made_at: Mapped[datetime]
     started_at: Mapped[datetime | None]
@@ -28,7 +32,7 @@ class Campaign(Base):
 
 
 class Touch(Base):
-    """One message to one person, with its whole story.
+    """One message to one person, with its whole story. ``parts`` and ``cost_minor`` are of texts.
 
     The unique key is what keeps anyone from getting the same message twice: a
     touch is written before anything is handed to a channel, and handed over once.
@@ -58,6 +62,10 @@ class Touch(Base):
     attempts: Mapped[int] = mapped_column(default=0)
     handed_at: Mapped[datetime | None]
     sent_at: Mapped[datetime | None]
+    delivered_at: Mapped[datetime | None]
+    language: Mapped[str] = mapped_column(default="", server_default="")
+    parts: Mapped[int | None]
+    cost_minor: Mapped[int | None]
 
 
 class TouchEvent(Base):

@@ -5,15 +5,21 @@ from fastapi.responses import Response
 from sqlalchemy import select
 from starlette.datastructures import FormData
 
+from loyalbell.core.messages.fields import FieldProblem
+from loyalbell.core.messages.letter import FilledEmail
 from loyalbell.core.messages.preflight import blocks_sending
 from loyalbell.desk import campaigns, messages, sending
 from loyalbell.desk.campaigns import CannotSend
 from loyalbell.store.tables import Campaign, Message, Person, Segment
-from loyalbell.web.drafts import drafts_of
+from loyalbell.web.drafts import Writing, drafts_of
 from loyalbell.web.visit import Form, NotFound, SignedIn, Visit, number_of, text_of
 
 router = APIRouter()
 SHOWN_PEOPLE = 6
+ORDERS = (
+    ("email", "by email"), ("text email", "by text if they agreed to it, else by email"), ("email text", "by email, else by text"),
+    ("chat text email", "by chat, else by text, else by email"), ("text", "by text"), ("chat", "by chat"),
+)  # fmt: skip
 
 
 def _campaign(visit: Visit, campaign_id: int) -> Campaign:
@@ -44,8 +50,14 @@ def new(visit: Visit = SignedIn, segment: int = 0, message: int = 0) -> Response
 def _choose(visit: Visit, chosen: dict[str, object], problem: str | None = None) -> Response:
     with visit.desk.book.reading() as session:
         segments = list(session.scalars(select(Segment).order_by(Segment.name)))
-        letters = list(session.scalars(select(Message).order_by(Message.name)))
-    values = {"segments": segments, "messages": letters, "chosen": chosen, "problem": problem}
+        letters = list(session.scalars(select(Message).where(~Message.hidden).order_by(Message.name)))
+    values = {
+        "segments": segments,
+        "messages": letters,
+        "chosen": chosen,
+        "problem": problem,
+        "orders": ORDERS,
+    }
     return visit.page("campaigns/new.html", "campaigns", 422 if problem else 200, **values)
 
 
@@ -56,7 +68,10 @@ def draft(visit: Visit = SignedIn, form: FormData = Form) -> Response:
     if segment is None or message is None:
         return _choose(visit, chosen, "Choose a message and a segment.")
     try:
-        made = campaigns.draft_campaign(visit.desk, text_of(form, "name"), segment, message, visit.by)
+        channels = [one for one in text_of(form, "channels", "email").split(" ") if one]
+        made = campaigns.draft_campaign(
+            visit.desk, text_of(form, "name"), segment, message, visit.by, channels
+        )
     except CannotSend as problem:
         return _choose(visit, chosen, str(problem))
     return visit.go(f"/campaigns/{made}")
@@ -73,9 +88,10 @@ def confirm(campaign_id: int, visit: Visit = SignedIn) -> Response:
 def _confirm(visit: Visit, campaign: Campaign, problem: str | None = None) -> Response:
     who = campaigns.audience(visit.desk, campaign)
     content = messages.content_of(visit.desk, campaign.message_id)
-    found = messages.findings_of(visit.desk, content)
+    found = campaigns.findings(visit.desk, campaign)
     first = next(iter(who.reached), None)
-    shown = messages.read_as(visit.desk, content, first)
+    writing = content.find(who.channel[first] if first else campaign.channels[0])
+    shown = _as_read(visit, writing, first)
     with visit.desk.book.reading() as session:
         segment = session.get_one(Segment, campaign.segment_id)
         message = session.get_one(Message, campaign.message_id)
@@ -89,12 +105,22 @@ def _confirm(visit: Visit, campaign: Campaign, problem: str | None = None) -> Re
         "people": people,
         "findings": found,
         "blocked": blocks_sending(found),
-        "shown": None if isinstance(shown, str) else shown,
+        "shown": shown,
+        "writing": writing,
         "problem": problem,
         "reader": first or 0,
-        "draft": drafts_of(visit).put(visit.visitor.csrf, content),
+        "draft": drafts_of(visit).put(visit.visitor.csrf, writing) if writing else "",
     }
     return visit.page("campaigns/confirm.html", "campaigns", 422 if problem else 200, **values)
+
+
+def _as_read(visit: Visit, writing: Writing | None, reader: int | None) -> FilledEmail | str | None:
+    if writing is None:
+        return None
+    try:
+        return messages.read_as(visit.desk, writing, reader)
+    except FieldProblem:
+        return None
 
 
 @router.post("/campaigns/{campaign_id}/send")

@@ -7,7 +7,7 @@ from fastapi.responses import HTMLResponse, RedirectResponse, Response
 from sqlalchemy import select
 
 from loyalbell.desk import responses
-from loyalbell.store.tables import ConsentEntry
+from loyalbell.store.tables import ConsentEntry, GalleryPicture
 from loyalbell.web.visit import NotFound, desk_of, render
 
 router = APIRouter()
@@ -23,14 +23,25 @@ def pixel(token: str, request: Request) -> Response:
     return Response(PIXEL, media_type="image/gif", headers={"Cache-Control": "no-store"})
 
 
+@router.get("/s/{token}/{link}")
 @router.get("/l/{token}/{link}")
-def follow(token: str, link: int, request: Request) -> Response:
+def follow(token: str, link: str, request: Request) -> Response:
     where = responses.clicked(desk_of(request), token, link)
     if where is None:
         raise NotFound(UNKNOWN)
     if (urlsplit(where).hostname or "").endswith(".example"):
         return _page(request, "public/made_up_link.html", where=where)
     return RedirectResponse(where, status_code=302)
+
+
+@router.get("/picture/{token}")
+def picture(token: str, request: Request) -> Response:
+    """A picture of the gallery, as mails show it."""
+    with desk_of(request).book.reading() as session:
+        found = session.scalar(select(GalleryPicture).where(GalleryPicture.token == token))
+    if found is None:
+        raise NotFound("There is no such picture.")
+    return Response(found.data, media_type=found.kind, headers={"Cache-Control": "public, max-age=86400"})
 
 
 def _page(request: Request, template: str, **values: object) -> HTMLResponse:
@@ -68,7 +79,7 @@ def refuse(token: str, request: Request) -> Response:
     """RFC 8058 one-click, and the press on the page alike: no sign-in, no cookie, no questions."""
     if not responses.refuse(desk_of(request), token):
         raise NotFound(UNKNOWN)
-    return _page(request, "public/refusal.html", token=token, channel="email", refused=True)
+    return _page(request, "public/refusal.html", token=token, channel=_channel(request, token), refused=True)
 
 
 @router.post("/u/{token}/stay")
@@ -76,5 +87,14 @@ def stay(token: str, request: Request) -> Response:
     if not responses.stay(desk_of(request), token):
         raise NotFound(UNKNOWN)
     return _page(
-        request, "public/refusal.html", token=token, channel="email", refused=_refused(request, token)
+        request,
+        "public/refusal.html",
+        token=token,
+        channel=_channel(request, token),
+        refused=_refused(request, token),
     )
+
+
+def _channel(request: Request, token: str) -> str:
+    touch = responses.find_touch(desk_of(request), token)
+    return touch.channel if touch else "email"

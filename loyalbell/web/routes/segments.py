@@ -108,7 +108,11 @@ def _editor(
     values = _values(visit, rule) | {"segment_id": segment_id, "name": name, "problem": problem}
     values["uses"] = _uses(visit, segment_id)
     values["saved"] = bool(visit.request.query_params.get("saved"))
-    return visit.page("segments/editor.html", "segments", 422 if problem else 200, **values)
+    values["pick"] = bool(visit.request.query_params.get("pick"))
+    page = visit.page("segments/editor.html", "segments", 422 if problem else 200, **values)
+    if values["pick"]:
+        page.headers["X-In-Frame"] = "yes"
+    return page
 
 
 def _uses(visit: Visit, segment_id: int | None) -> list[str]:
@@ -241,6 +245,15 @@ def why(segment_id: int, person_id: int, visit: Visit = SignedIn) -> Response:
     return visit.page(
         "segments/why.html", "segments", segment=segment, person=person, met=met, judged=judged, match=match
     )
+
+
+@router.post("/segments/rule")
+def rule_now(visit: Visit = SignedIn, form: FormData = Form) -> Response:
+    """The rule on the page as JSON, for the page that asked for one."""
+    try:
+        return JSONResponse(_rule_from(visit, form).model_dump(mode="json"))
+    except RuleProblem as problem:
+        return JSONResponse({"problem": str(problem)}, 422)
 
 
 @router.post("/segments/in-customers")

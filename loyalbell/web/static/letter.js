@@ -1,134 +1,360 @@
-// The letter editor: texts are written where they stand, fields are chips, blocks are added, moved and taken away.
+// The letter editor: texts are written where they stand, fields are chips; blocks are added, moved, shown to some, taken away.
+// The page holds the whole message as JSON; the server draws it again when a channel, a language or an earlier state is turned to.
 (() => {
   "use strict";
   const form = document.getElementById("letter-form");
   if (!form) return;
-  const blocks = document.getElementById("blocks");
+  const byId = (id) => document.getElementById(id);
+  const letter = byId("letter");
 
+  // from the page to JSON
   const liquid = (chip) => chip.dataset.fallback === undefined
     ? `{{ ${chip.dataset.field} }}`
     : `{{ ${chip.dataset.field} | default: "${chip.dataset.fallback.replaceAll('"', "’")}" }}`;
 
+  const MARKS = { B: "**", STRONG: "**", I: "*", EM: "*" };
   function written(node) {
     let text = "";
     for (const child of node.childNodes) {
       if (child.nodeType === Node.TEXT_NODE) text += child.data;
-      else if (child.matches(".chip")) text += liquid(child);
+      else if (child.matches?.(".chip")) text += liquid(child);
       else if (child.tagName === "BR") text += "\n";
+      else if (MARKS[child.tagName]) { const inner = written(child); text += inner.trim() ? `${MARKS[child.tagName]}${inner}${MARKS[child.tagName]}` : inner; }
+      else if (child.tagName === "A") text += `[${written(child)}](${child.dataset.href || child.getAttribute("href") || ""})`;
+      else if (child.tagName === "SPAN") text += written(child);
       else text += (text && !text.endsWith("\n") ? "\n" : "") + written(child);
     }
     return text.replaceAll("\u00a0", " ");
   }
 
-  function collect() {
-    form.elements.subject.value = written(document.getElementById("subject")).trim();
-    form.elements.preview.value = written(document.getElementById("preview-line")).trim();
-    const found = [...blocks.querySelectorAll(".block")].map((block) => {
-      const kind = block.dataset.kind;
-      const own = written(block.querySelector(".written")).replace(/\n$/, "");
-      return kind === "button" ? { kind, label: own.trim(), url: block.querySelector("input.url").value.trim() } : { kind, text: own };
-    });
-    form.elements.blocks.value = JSON.stringify(found);
+  function valueOf(field) {
+    if (field.matches(".written")) { const text = written(field).replace(/\n$/, ""); return field.matches(".one-line") ? text.trim() : text; }
+    if (field.dataset.type === "bool") return field.checked;
+    if (field.dataset.type === "int") return field.value === "" ? null : Number(field.value);
+    return field.tagName === "TEXTAREA" ? field.value : field.value.trim();
   }
 
-  let waiting;
+  function blockOf(node) {
+    const found = { kind: node.dataset.kind };
+    if (found.kind === "columns") {
+      found.columns = [...node.querySelectorAll(":scope > .columns-of > .column > .column-blocks")].map(blocksIn);
+    } else {
+      for (const field of node.querySelectorAll("[data-name]")) found[field.dataset.name] = valueOf(field);
+    }
+    if (node.dataset.when) found.when = JSON.parse(node.dataset.when);
+    if (found.kind === "words") delete found.kind;
+    return found;
+  }
+  const blocksIn = (list) => [...list.querySelectorAll(":scope > .piece > .block")].map(blockOf);
+
+  function writing() {
+    const at = letter.querySelector(".writing"), channel = at.dataset.channel;
+    const found = { channel, language: at.dataset.language };
+    for (const field of at.querySelectorAll("[data-of]")) found[field.dataset.of] = valueOf(field);
+    for (const field of at.querySelectorAll("[data-line] [data-name]")) found[field.dataset.name] = valueOf(field);
+    const list = at.querySelector("#blocks");
+    const before = JSON.parse(form.elements.whole.value).writings.find((one) => one.channel === channel && one.language === found.language) || {};
+    if (channel === "email") {
+      found.form = at.querySelector("input[name=how]:checked").value;
+      found.blocks = list ? blocksIn(list) : before.blocks || [];
+      found.html ??= before.html || ""; found.plain ??= before.plain || "";
+      found.attachments = [...at.querySelectorAll("[data-file]:checked")].map((one) => Number(one.dataset.file));
+    } else {
+      found.texts = blocksIn(list);
+      if (channel === "chat") found.replies = [...at.querySelectorAll(".quick")].map((one) => one.value.trim()).filter(Boolean);
+    }
+    return found;
+  }
+
+  function collect() {
+    const whole = JSON.parse(form.elements.whole.value), own = writing();
+    whole.writings = [...whole.writings.filter((one) => one.channel !== own.channel || one.language !== own.language), own];
+    form.elements.whole.value = JSON.stringify(whole);
+  }
+
+  // earlier and later states
+  const states = [form.elements.whole.value];
+  let at = 0, waiting;
+  function remember() {
+    const now = form.elements.whole.value;
+    if (now === states[at]) return;
+    states.splice(at + 1, states.length, now);
+    if (states.length > 200) states.shift();
+    at = states.length - 1;
+    turned();
+  }
+  function turned() { byId("undo").disabled = at === 0; byId("redo").disabled = at === states.length - 1; }
+  function step(by) {
+    const pending = states[at] !== form.elements.whole.value;
+    if (pending) remember();
+    if (!states[at + by]) return;
+    at += by;
+    form.elements.whole.value = states[at];
+    turned();
+    draw();
+  }
+
   function changed() {
     collect();
     clearTimeout(waiting);
-    waiting = setTimeout(() => htmx.trigger(form, "read"), 350);
+    waiting = setTimeout(() => { remember(); htmx.trigger(form, "read"); }, 350);
   }
+  function draw(more = {}) {
+    htmx.ajax("POST", "/messages/sheet", { source: form, target: "#letter", swap: "innerHTML", values: { ...Object.fromEntries(new FormData(form)), ...more } });
+  }
+  function redraw() { collect(); remember(); draw(); }
 
-  let last = null; // where the caret stood last, for inserting a field
+  // where the caret stood last
+  let last = null;
   document.addEventListener("selectionchange", () => {
     const selection = document.getSelection();
-    const place = selection.anchorNode && (selection.anchorNode.closest ? selection.anchorNode : selection.anchorNode.parentElement)?.closest(".written");
+    const node = selection.anchorNode;
+    const place = node && (node.closest ? node : node.parentElement)?.closest(".written");
     if (place && form.contains(place) && selection.rangeCount) last = { place, range: selection.getRangeAt(0).cloneRange() };
   });
+  function back() {
+    if (!last) return;
+    last.place.focus();
+    const selection = document.getSelection();
+    selection.removeAllRanges();
+    selection.addRange(last.range);
+  }
+
+  // the small windows
+  let open = null, about = null;
+  function show(window_, button) {
+    close();
+    const place = button.getBoundingClientRect();
+    window_.hidden = false;
+    const room = Math.max(0, innerHeight - window_.offsetHeight - 8);
+    window_.style.setProperty("top", `${scrollY + Math.min(place.bottom + 6, room)}px`);
+    window_.style.setProperty("left", `${Math.max(8, Math.min(place.left + scrollX, innerWidth - window_.offsetWidth - 24))}px`);
+    open = window_; about = button.closest(".block");
+    window_.querySelector("input, select, button")?.focus();
+  }
+  function close() { if (open) open.hidden = true; open = null; }
+  document.addEventListener("mousedown", (event) => { if (open && !open.contains(event.target)) close(); });
+  document.addEventListener("keydown", (event) => { if (event.key === "Escape" && open) { close(); back(); } });
 
   function chip(field, label, fallback) {
     const node = document.createElement("span");
-    node.className = "chip";
-    node.contentEditable = "false";
-    node.dataset.field = field;
+    node.className = "chip"; node.contentEditable = "false"; node.dataset.field = field;
     node.append(label);
     if (fallback) {
       node.dataset.fallback = fallback;
       const other = document.createElement("span");
-      other.className = "else";
-      other.textContent = ` | ${fallback}`;
+      other.className = "else"; other.textContent = ` | ${fallback}`;
       node.append(other);
     }
     return node;
   }
-
-  function insertField(chooser) {
-    const picked = chooser.querySelector("select").selectedOptions[0];
-    const node = chip(picked.value, picked.dataset.label, chooser.querySelector(".fallback").value.trim());
-    const near = chooser.closest("[data-writes]").querySelector(".written");
-    if (last && last.place === near) { last.range.deleteContents(); last.range.insertNode(node); }
-    else near.append(node);
+  function putIn(field, label, fallback) {
+    const node = chip(field, label, fallback);
+    const place = last && about?.contains(last.place) ? last.place : about?.querySelector(".written");
+    if (!place) return;
+    if (last?.place === place) { last.range.deleteContents(); last.range.insertNode(node); } else place.append(node);
     node.after(document.createTextNode(" "));
-    near.focus();
+    place.focus();
     document.getSelection().collapse(node.nextSibling, 1);
-    bootstrap.Dropdown.getInstance(chooser.parentElement.querySelector("[data-bs-toggle]"))?.hide();
+    close();
     changed();
   }
 
-  function addBlock(kind, after) {
-    const fresh = document.getElementById(`new-${kind}`).content.cloneNode(true);
+  function setWhen(when) {
+    close();
+    if (!about) return;
+    about.dataset.when = when ? JSON.stringify(when) : "";
+    redraw();
+  }
+  const inSegment = (id) => ({ rule: { version: 1, root: { match: "all", lines: [{ about: "segment", segment: id, within: true }] } }, otherwise: false });
+
+  // a rule said in a sentence, in the segments' own editor
+  const dialog = byId("rule-dialog"), frame = dialog.querySelector("iframe");
+  function sayRule() {
+    const when = about?.dataset.when ? JSON.parse(about.dataset.when) : null;
+    const rule = when?.rule ? `&rule=${encodeURIComponent(JSON.stringify(when.rule))}` : "";
+    const subject = about;
+    close(); about = subject;
+    frame.src = `/segments/new?pick=1${rule}`;
+    dialog.showModal();
+  }
+  window.addEventListener("message", (event) => {
+    if (event.origin !== location.origin || event.source !== frame.contentWindow || !event.data?.rule) return;
+    dialog.close(); frame.src = "about:blank";
+    setWhen({ rule: event.data.rule, otherwise: false });
+  });
+  byId("rule-close").addEventListener("click", () => { dialog.close(); frame.src = "about:blank"; });
+
+  // blocks
+  function addBlock(kind, button) {
+    const wide = kind === "columns3" ? "columns" : kind;
+    const fresh = letter.querySelector(`template[data-new="${kind}"]`).content.cloneNode(true);
     const first = fresh.querySelector(".block");
-    if (after) after.after(fresh); else blocks.prepend(fresh);
-    first.querySelector(".written").focus();
+    const after = button.closest(".piece"), column = button.closest(".column");
+    if (wide === "words") letter.querySelector("#blocks").append(fresh);
+    else if (after && after.contains(button)) after.after(fresh);
+    else if (column) column.querySelector(".column-blocks").prepend(fresh);
+    else letter.querySelector("#blocks").prepend(fresh);
+    draggable();
+    first.querySelector(".written, input, select, textarea")?.focus();
     changed();
   }
-
   function move(block, down) {
-    const all = [...blocks.querySelectorAll(".piece")];
     const piece = block.closest(".piece");
-    const other = all[all.indexOf(piece) + (down ? 1 : -1)];
+    const other = down ? piece.nextElementSibling : piece.previousElementSibling;
     if (!other) return;
     if (down) other.after(piece); else other.before(piece);
-    block.querySelector(".written").focus();
+    block.querySelector(".written, input, select, button")?.focus();
     changed();
+  }
+  function draggable() {
+    for (const list of letter.querySelectorAll("#blocks, .column-blocks")) {
+      if (list.dataset.drags) continue;
+      list.dataset.drags = "yes";
+      Sortable.create(list, { group: list.matches(".column-blocks") ? "columns" : "letter", draggable: ".piece", handle: ".drag", animation: 120, onEnd: changed });
+    }
+  }
+  async function send(path, file, more = {}) {
+    const body = new FormData();
+    body.append("file", file);
+    for (const [key, value] of Object.entries(more)) body.append(key, value);
+    const answer = await fetch(path, { method: "POST", body, headers: { "X-CSRF-Token": document.querySelector('meta[name="csrf-token"]').content } });
+    const found = await answer.json();
+    if (!answer.ok) { byId("problem").textContent = found.problem; byId("problem").className = "note-problem"; return null; }
+    byId("problem").textContent = ""; byId("problem").className = "";
+    return found;
   }
 
   form.addEventListener("click", (event) => {
     const button = event.target.closest("button");
+    if (event.target.closest(".chip") && !button) return editChip(event.target.closest(".chip"));
     if (!button) return;
     const block = button.closest(".block");
-    if (button.dataset.add) addBlock(button.dataset.add, button.closest(".piece"));
-    else if (button.matches(".insert-now")) insertField(button.closest(".chooser"));
+    if (button.dataset.add) addBlock(button.dataset.add, button);
+    else if (button.matches(".insert")) show(byId("field-picker"), button);
+    else if (button.matches(".add-link")) { byId("link-address").value = ""; show(byId("link-picker"), button); }
+    else if (button.matches(".show-when")) show(byId("when-picker"), button);
     else if (button.matches(".move-up")) move(block, false);
     else if (button.matches(".move-down")) move(block, true);
     else if (button.matches(".take-away")) { block.closest(".piece").remove(); changed(); }
+    else if (button.matches(".keep-block")) keepBlock(block);
+    else if (button.dataset.turnChannel) { collect(); remember(); form.elements.channel.value = button.dataset.turnChannel; draw(); }
+    else if (button.id === "drop-writing") dropWriting();
+    else if (button.id === "undo") step(-1);
+    else if (button.id === "redo") step(1);
   });
+  form.addEventListener("mousedown", (event) => {
+    const button = event.target.closest(".mark");
+    if (!button) return;
+    event.preventDefault(); // the chosen words stay chosen
+    document.execCommand(button.dataset.mark);
+    changed();
+  });
+  function editChip(node) {
+    about = node.closest(".block");
+    const words = prompt(`${node.firstChild.data}: for whoever has none, say (empty for nothing; a single - takes the field out)`, node.dataset.fallback ?? "");
+    if (words === null) return;
+    if (words.trim() === "-") node.remove(); else node.replaceWith(chip(node.dataset.field, node.firstChild.data, words.trim()));
+    changed();
+  }
+  async function keepBlock(block) {
+    const name = prompt("Keep this block under the name");
+    if (!name) return;
+    const answer = await send("/messages/keep-block", new Blob([]), { name, block: JSON.stringify(blockOf(block)) });
+    if (answer) redraw();
+  }
+  function dropWriting() {
+    const whole = JSON.parse(form.elements.whole.value), own = writing();
+    whole.writings = whole.writings.filter((one) => one.channel !== own.channel || one.language !== own.language);
+    form.elements.whole.value = JSON.stringify(whole);
+    form.elements.language.value = ""; remember(); draw();
+  }
+
   document.addEventListener("click", (event) => {
-    const reader = event.target.closest("[data-reader]");
-    if (!reader) return;
-    form.elements.reader.value = reader.dataset.reader;
-    collect();
-    htmx.trigger(form, "read");
+    const button = event.target.closest("button");
+    if (!button) return;
+    if (button.dataset.reader) { form.elements.reader.value = button.dataset.reader; collect(); htmx.trigger(form, "read"); }
+    else if (button.dataset.view) { form.elements.view.value = button.dataset.view; collect(); htmx.trigger(form, "read"); }
+    else if (button.dataset.jump) {
+      const blocks = letter.querySelectorAll(".block[data-kind]");
+      const found = blocks[Number(button.dataset.jump) - 1];
+      found?.scrollIntoView({ block: "center" });
+      found?.querySelector(".written, input, select, textarea")?.focus();
+    } else if (button.dataset.pickField) {
+      const box = byId("fallback-box");
+      box.hidden = button.dataset.group === "Links" || button.dataset.group === "The shop" || button.dataset.group === "Offers";
+      box.dataset.field = button.dataset.pickField; box.dataset.label = button.dataset.label;
+      if (box.hidden) putIn(button.dataset.pickField, button.dataset.label, "");
+      else { byId("fallback-for").textContent = `For whoever has no ${button.dataset.label}, say`; byId("fallback").value = button.dataset.fallback; byId("fallback").focus(); box.scrollIntoView({ block: "nearest" }); }
+    } else if (button.id === "put-in") { const box = byId("fallback-box"); putIn(box.dataset.field, box.dataset.label, byId("fallback").value.trim()); }
+    else if (button.id === "link-now" || button.id === "link-off") {
+      const address = button.id === "link-now" ? byId("link-address").value.trim() : "";
+      close(); back();
+      document.execCommand("unlink");
+      if (address) {
+        document.execCommand("createLink", false, "https://x.invalid/");
+        for (const link of letter.querySelectorAll('a[href="https://x.invalid/"]')) { link.dataset.href = address; link.removeAttribute("href"); }
+      }
+      changed();
+    } else if (button.dataset.whenChoice !== undefined) setWhen(button.dataset.whenChoice ? { rule: null, otherwise: true } : null);
+    else if (button.id === "when-rule") sayRule();
+    else if (button.id === "plain-twins") { collect(); draw({ twins: "1" }); }
   });
-  form.addEventListener("change", (event) => {
-    if (event.target.matches(".field-choice")) {
-      event.target.closest(".chooser").querySelector(".fallback").value = event.target.selectedOptions[0].dataset.fallback;
-    } else if (event.target.matches("select[name=letterhead]")) changed();
+  byId("when-segment").addEventListener("change", (event) => { if (event.target.value) { setWhen(inSegment(Number(event.target.value))); event.target.value = ""; } });
+
+  form.addEventListener("change", async (event) => {
+    const field = event.target;
+    if (field.matches(".upload")) {
+      const made = field.files[0] && await send("/gallery/upload", field.files[0]);
+      if (made) {
+        const select = field.closest(".block").querySelector('[data-name="picture"]');
+        select.add(new Option(made.name, made.id, true, true));
+        redraw();
+      }
+    } else if (field.matches(".upload-file")) {
+      const made = field.files[0] && await send("/messages/attach", field.files[0]);
+      if (made) { const tick = document.createElement("input"); tick.type = "checkbox"; tick.checked = true; tick.dataset.file = made.id; byId("files").prepend(tick); redraw(); }
+    } else if (field.id === "language") { collect(); remember(); form.elements.language.value = field.value; draw(); }
+    else if (field.name === "how" || field.dataset.name === "picture" || field.dataset.name === "list") redraw();
+    else if (field.matches("[data-name], [data-of], [data-file], [name=purpose]")) changed();
   });
   form.addEventListener("input", (event) => {
-    if (event.target.matches(".written, input.url")) changed();
+    if (event.target.matches(".written, input.url, textarea, [data-name], [data-of], .quick")) changed();
+  });
+  document.addEventListener("input", (event) => {
+    if (event.target.id !== "field-search") return;
+    const wanted = event.target.value.toLowerCase();
+    for (const row of byId("field-picker").querySelectorAll("[data-pick-field]")) row.hidden = !row.textContent.toLowerCase().includes(wanted);
   });
   form.addEventListener("keydown", (event) => {
     if (event.target.matches(".written.one-line") && event.key === "Enter") event.preventDefault();
-    if (event.altKey && (event.key === "ArrowUp" || event.key === "ArrowDown") && event.target.closest(".block")) {
+    if (event.target.matches("input:not([type=file])") && event.key === "Enter") event.preventDefault();
+    if (event.altKey && (event.key === "ArrowUp" || event.key === "ArrowDown") && event.target.closest(".piece .block")) {
       event.preventDefault();
       move(event.target.closest(".block"), event.key === "ArrowDown");
     }
+  });
+  document.addEventListener("keydown", (event) => {
+    if (event.altKey && event.key.toLowerCase() === "z") { event.preventDefault(); step(event.shiftKey ? 1 : -1); }
   });
   form.addEventListener("paste", (event) => {
     if (!event.target.closest?.(".written")) return;
     event.preventDefault();
     document.execCommand("insertText", false, event.clipboardData.getData("text/plain"));
   });
-  form.addEventListener("submit", collect, true);
+  form.addEventListener("submit", (event) => { collect(); remember(); event.preventDefault(); }, true);
+  document.addEventListener("htmx:configRequest", (event) => {
+    if (event.detail.path === "/messages/save" || event.detail.path === "/messages/proof") { collect(); event.detail.parameters.set?.("whole", form.elements.whole.value); }
+  });
+  document.addEventListener("htmx:afterSettle", (event) => {
+    if (event.target.id !== "letter") return;
+    form.elements.channel.value = letter.querySelector(".writing").dataset.channel;
+    form.elements.language.value = letter.querySelector(".writing").dataset.language;
+    collect(); draggable();
+  });
+  document.execCommand("defaultParagraphSeparator", false, "div");
+  document.execCommand("styleWithCSS", false, false);
+  draggable();
   collect();
+  states[0] = form.elements.whole.value;
 })();

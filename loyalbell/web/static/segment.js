@@ -15,6 +15,13 @@
     form.elements.act.value = "";
     if (act.startsWith("add")) { const places = form.querySelectorAll(".add-line"); places[places.length - 1]?.focus(); }
   });
+  // in a window of another page the rule is handed to that page
+  document.getElementById("use-rule")?.addEventListener("click", async () => {
+    const answer = await fetch("/segments/rule", { method: "POST", body: new FormData(form) });
+    const rule = await answer.json();
+    if (answer.ok) parent.postMessage({ rule }, location.origin);
+    else document.getElementById("problem").textContent = rule.problem;
+  });
   // lines and groups can be dragged, also into and out of groups; the server reads the order of the page
   function draggable() {
     for (const list of form.querySelectorAll(".rule, .inner-rule")) {

@@ -1,0 +1,171 @@
+"""Items chosen for each person: what is due, what goes with what they bought, what is new, what sells best.
+
+Every choice says why. Items that are out of stock are left out, and, except from *due for refill*, items they have.
+"""
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from loyalbell.core.columns import Ints
+from loyalbell.core.ledger import Ledger
+from loyalbell.core.visits import local_days, today_number
+
+SUPPORT, LIFT = 5, 1.2
+"""Two items go together where at least so many people bought both, so many times oftener than by chance."""
+NEW_DAYS, BEST_DAYS = 90, 180
+REFILL_EARLY, REFILL_LATE = 0.75, 2.0
+"""Due from three quarters of the time that one unit lasts, until twice that time has passed."""
+
+
+@dataclass(frozen=True)
+class Choice:
+    item: int
+    why: str
+
+
+@dataclass(frozen=True)
+class Stock:
+    """What is known of an item: the days that one unit lasts, whether it is in stock, and the local day it came new."""
+
+    category: str
+    lasts: int | None
+    in_stock: bool
+
+
+class Shelf:
+    """The whole book's purchases as of an instant, ready to choose from for any person."""
+
+    def __init__(self, ledger: Ledger, as_of: int, stock: Mapping[int, Stock]) -> None:
+        lines = ledger.lines
+        rows = lines.span(-(2**62), as_of)
+        kept = (lines.void_at[rows] > as_of) & (lines.item[rows] > 0)
+        self.stock, self.today = stock, today_number(as_of, ledger.zone)
+        self.person: Ints = lines.person[rows][kept].astype(np.int64)
+        self.item: Ints = lines.item[rows][kept].astype(np.int64)
+        self.day = local_days(lines.at[rows][kept], ledger.zone)
+        self.names = {at: name for at, (name, _, _) in ledger.catalogue.items.items()}
+        self._order = np.argsort(self.person, kind="stable")
+        self._sorted = self.person[self._order]
+        self._best: list[int] | None = None
+        self._pairs: dict[int, list[tuple[float, int, int]]] | None = None
+        self._new: list[int] | None = None
+
+    def choose(
+        self, which: str, person: int, most: int, field: Sequence[str] = (), fallback: bool = True
+    ) -> list[Choice]:
+        """The list for the person with this number; with ``fallback`` best sellers fill it up where it stays short."""
+        makers = {"refill": self.refill, "goes with": self.goes_with, "new": self.new, "best": self.best}
+        found = self.named(field) if which == "field" else makers[which](person)
+        if fallback and len(found) < most and which != "best":
+            there = {one.item for one in found}
+            found = [*found, *(one for one in self.best(person) if one.item not in there)]
+        return [one for one in found if self.stock.get(one.item) is None or self.stock[one.item].in_stock][
+            :most
+        ]
+
+    def _theirs(self, person: int) -> tuple[Ints, Ints]:
+        low, high = np.searchsorted(self._sorted, (person, person + 1))
+        rows = self._order[low:high]
+        return self.item[rows], self.day[rows]
+
+    def refill(self, person: int) -> list[Choice]:
+        """What lasts so many days and was bought about that long ago, the most overdue first."""
+        items, days = self._theirs(person)
+        due = []
+        for item in np.unique(items):
+            lasts = self.stock[int(item)].lasts if int(item) in self.stock else None
+            since = self.today - int(days[items == item].max())
+            if lasts and REFILL_EARLY * lasts <= since <= REFILL_LATE * lasts:
+                why = f"bought {since} days ago, lasts about {lasts}"
+                due.append((since / lasts, Choice(int(item), why)))
+        return [one for _, one in sorted(due, key=lambda pair: (-pair[0], pair[1].item))]
+
+    def goes_with(self, person: int) -> list[Choice]:
+        """By lift of people who bought both, with enough of them behind it."""
+        items, _ = self._theirs(person)
+        has = {int(one) for one in np.unique(items)}
+        scored: dict[int, tuple[float, int, int]] = {}
+        for item in has:
+            for lift, both, other in self._together().get(item, ()):
+                if other not in has and lift > scored.get(other, (0.0, 0, 0))[0]:
+                    scored[other] = (lift, both, item)
+        ranked = sorted(scored.items(), key=lambda pair: (-pair[1][0], pair[0]))
+        return [
+            Choice(
+                other,
+                f"{both} people bought it with {self.names.get(item, 'that')}, {lift:.1f} times oftener than by chance",
+            )
+            for other, (lift, both, item) in ranked
+        ]
+
+    def _together(self) -> dict[int, list[tuple[float, int, int]]]:
+        """For each item (lift, people who bought both, the other item)."""
+        if self._pairs is None:
+            self._pairs = self._count_pairs()
+        return self._pairs
+
+    def _count_pairs(self) -> dict[int, list[tuple[float, int, int]]]:
+        if not len(self.person):
+            return {}
+        codes, item = np.unique(self.item, return_inverse=True)
+        people, person = np.unique(self.person, return_inverse=True)
+        bought = np.zeros((len(people), len(codes)), dtype=np.float32)
+        bought[person, item] = 1
+        both = bought.T @ bought
+        alone = np.diag(both).copy()
+        lift = both * len(people) / np.maximum(np.outer(alone, alone), 1)
+        np.fill_diagonal(lift, 0)
+        found: dict[int, list[tuple[float, int, int]]] = {}
+        for one, other in zip(*np.nonzero((both >= SUPPORT) & (lift >= LIFT)), strict=True):
+            pair = (float(lift[one, other]), int(both[one, other]), int(codes[other]))
+            found.setdefault(int(codes[one]), []).append(pair)
+        return found
+
+    def new(self, person: int) -> list[Choice]:
+        """Items first sold in the last 90 days, in the category they buy most of."""
+        items, _ = self._theirs(person)
+        has = {int(one) for one in items}
+        counts: dict[str, int] = {}
+        for one in items:
+            category = self.stock[int(one)].category if int(one) in self.stock else ""
+            if category:
+                counts[category] = counts.get(category, 0) + 1
+        if not counts:
+            return []
+        favourite = max(sorted(counts), key=lambda name: counts[name])
+        return [
+            Choice(item, f"new in {favourite}, what they buy most of")
+            for item in self._newest()
+            if item not in has and item in self.stock and self.stock[item].category == favourite
+        ]
+
+    def _newest(self) -> list[int]:
+        if self._new is None:
+            first: dict[int, int] = {}
+            for item in np.unique(self.item):
+                first[int(item)] = int(self.day[self.item == item].min())
+            fresh = [item for item, day in first.items() if self.today - day < NEW_DAYS]
+            self._new = sorted(fresh, key=lambda item: (-first[item], item))
+        return self._new
+
+    def best(self, person: int) -> list[Choice]:
+        """What most people bought in the last 180 days, without what they have."""
+        if self._best is None:
+            lately = self.day > self.today - BEST_DAYS
+            pairs = np.unique(np.stack([self.item[lately], self.person[lately]]), axis=1)
+            codes, counts = np.unique(pairs[0], return_counts=True)
+            self._best = [int(codes[at]) for at in np.lexsort((codes, -counts))]
+        has = {int(one) for one in self._theirs(person)[0]}
+        return [
+            Choice(item, "among the best sellers of the last 180 days")
+            for item in self._best
+            if item not in has
+        ]
+
+    def named(self, names: Sequence[str]) -> list[Choice]:
+        """The items that a field of their own names."""
+        by_name = {name.casefold(): at for at, name in self.names.items()}
+        found = [by_name[name.casefold()] for name in names if name.casefold() in by_name]
+        return [Choice(at, "named in their own field") for at in dict.fromkeys(found)]

@@ -1,0 +1,56 @@
+"""What spam filters dislike, by rules of our own: used where no filter is installed that could be asked."""
+
+import re
+from collections.abc import Callable
+from dataclasses import dataclass
+
+ENOUGH = 5.0
+_SHOUT = re.compile(r"\b[A-Z]{4,}\b")
+_PROMISES = re.compile(
+    r"\b(100 ?% free|act now|guaranteed|no obligation|risk[- ]free|winner|cash bonus|limited time|click here|"
+    r"order now|buy now|urgent|congratulations|double your)\b",
+    re.IGNORECASE,
+)
+_SHORTENED = re.compile(r"https?://(\d{1,3}(\.\d{1,3}){3}|[^/\s\"]*@)")
+
+
+@dataclass(frozen=True)
+class Parts:
+    """An email as a filter sees it."""
+
+    subject: str
+    html: str
+    text: str
+    pictures: int
+    links: int
+
+
+@dataclass(frozen=True)
+class Sign:
+    points: float
+    words: str
+
+
+def _shouting(text: str) -> bool:
+    words = re.findall(r"\b\w+\b", text)
+    return len(words) > 3 and len(_SHOUT.findall(text)) > len(words) / 4
+
+
+RULES: tuple[tuple[float, str, Callable[[Parts], bool]], ...] = (
+    (2.0, "the subject is written in capitals", lambda mail: mail.subject.isupper() and len(mail.subject) > 8),
+    (1.0, "the subject has several exclamation or dollar marks", lambda mail: len(re.findall(r"[!$€£]", mail.subject)) > 2),
+    (1.0, "the subject begins like an answer that it is not", lambda mail: bool(re.match(r"(re|fwd?):", mail.subject, re.IGNORECASE))),
+    (1.5, "many words are in capitals", lambda mail: _shouting(mail.text)),
+    (1.0, "phrases that filters know from spam", lambda mail: bool(_PROMISES.search(f"{mail.subject} {mail.text}"))),
+    (1.0, "several such phrases", lambda mail: len(_PROMISES.findall(f"{mail.subject} {mail.text}")) > 2),
+    (2.0, "hardly any words beside the pictures", lambda mail: mail.pictures > 0 and len(mail.text) < 200 * mail.pictures),
+    (1.5, "links to bare numbers or with a name before the host", lambda mail: bool(_SHORTENED.search(mail.html))),
+    (1.0, "more than twenty links", lambda mail: mail.links > 20),
+    (1.0, "there is no plain text", lambda mail: not mail.text.strip()),
+    (1.0, "the page is longer than 100 KB", lambda mail: len(mail.html) > 100_000),
+)  # fmt: skip
+
+
+def signs(mail: Parts) -> list[Sign]:
+    """The rules that hold; their points add up to the score, of which ``ENOUGH`` is spam to most filters."""
+    return [Sign(points, words) for points, words, holds in RULES if holds(mail)]

@@ -1,0 +1,245 @@
+"""The sheet and the rail of the message editor: what they show of one writing."""
+
+import json
+from dataclasses import dataclass
+from typing import Any
+
+from babel import Locale
+from sqlalchemy import func, select
+from starlette.datastructures import FormData
+
+from loyalbell.core.messages import content as c
+from loyalbell.core.messages.fields import FieldProblem
+from loyalbell.core.messages.letter import FilledEmail
+from loyalbell.core.messages.text import parts, wide_characters, with_twins
+from loyalbell.core.segments.sentence import say_rule
+from loyalbell.desk import messages, segments
+from loyalbell.desk.channel_settings import GATEWAYS, LinkSettings, ProofSettings
+from loyalbell.desk.letters import picture_url
+from loyalbell.store.tables import (
+    AttachedFile,
+    CustomField,
+    GalleryPicture,
+    Offer,
+    OpeningMessage,
+    Person,
+    SavedBlock,
+    Segment,
+)
+from loyalbell.web.drafts import Writing, drafts_of
+from loyalbell.web.letter_form import Labels, as_chips, as_rich
+from loyalbell.web.visit import Visit, number_of, text_of
+
+VIEWS = ("phone", "desktop", "dark", "plain")
+LANGUAGES = ("en", "es", "fr", "de", "pt", "it", "nl", "zh", "ko", "vi", "tl", "ar", "hi", "pl", "ru", "ht")
+BLANK_BLOCKS: dict[str, Any] = {
+    "heading": c.Heading(), "text": c.Text(), "button": c.Button(), "picture": c.Picture(), "items": c.Items(), "offer": c.Offer(),
+    "divider": c.Divider(), "spacer": c.Spacer(), "social": c.Social(), "saved": c.Saved(), "html": c.OwnHtml(),
+    "columns": c.Columns(), "columns3": c.Columns(columns=[[], [], []]), "words": c.ShownText(),
+}  # fmt: skip
+LATEST_FILES = 12
+
+
+@dataclass(frozen=True)
+class Kit:
+    """What the choosers of the sheet offer, as (value, words)."""
+
+    labels: Labels
+    pictures: list[tuple[int, str]]
+    thumbs: dict[int, str]
+    offers: list[tuple[int, str]]
+    saved: list[tuple[int, str]]
+    own_fields: list[tuple[int, str]]
+    openings: list[tuple[int, str]]
+    files: list[tuple[int, str]]
+    social: list[tuple[str, str]]
+
+
+def kit_of(visit: Visit) -> Kit:
+    shop = visit.desk.the_shop()
+    with visit.desk.book.reading() as session:
+
+        def pairs(query: Any) -> list[tuple[int, str]]:
+            return [(at, name) for at, name in session.execute(query).all()]
+
+        own = pairs(select(CustomField.id, CustomField.name).order_by(CustomField.name))
+        offers = pairs(select(Offer.id, Offer.name).where(Offer.archived_at.is_(None)).order_by(Offer.name))
+        thumbs = {
+            at: picture_url(shop, token).removeprefix(shop.public_url)
+            for at, token in session.execute(select(GalleryPicture.id, GalleryPicture.token)).all()
+        }
+        return Kit(
+            labels=Labels(dict(own), dict(session.execute(select(Offer.id, Offer.name)).all())),
+            pictures=pairs(select(GalleryPicture.id, GalleryPicture.name).order_by(GalleryPicture.id.desc())),
+            thumbs=thumbs,
+            offers=offers,
+            saved=pairs(select(SavedBlock.id, SavedBlock.name).order_by(SavedBlock.name)),
+            own_fields=own,
+            openings=pairs(select(OpeningMessage.id, OpeningMessage.name).order_by(OpeningMessage.name)),
+            files=pairs(
+                select(AttachedFile.id, AttachedFile.name)
+                .order_by(AttachedFile.id.desc())
+                .limit(LATEST_FILES)
+            ),
+            social=list(LinkSettings.load(session).social),
+        )
+
+
+def say_language(tag: str) -> str:
+    if not tag:
+        return "for everybody"
+    try:
+        return str(Locale.parse(tag.replace("-", "_")).get_display_name("en"))
+    except (ValueError, LookupError):
+        return tag
+
+
+def _numbers(writing: Writing) -> list[int]:
+    """The number of each outermost block of a letter, blocks inside columns counted."""
+    if not isinstance(writing, c.EmailContent):
+        return []
+    found, at = [], 1
+    for block in writing.blocks:
+        found.append(at)
+        at += 1 + (sum(len(column) for column in block.columns) if isinstance(block, c.Columns) else 0)
+    return found
+
+
+def sheet_values(visit: Visit, content: c.MessageContent, writing: Writing) -> dict[str, Any]:
+    saying = segments.saying(visit.desk, visit.desk.ledger())
+    kit = kit_of(visit)
+    there = content.languages() or [""]
+    with visit.desk.book.reading() as session:
+        read = session.execute(
+            select(Person.language, func.count())
+            .where(Person.language.is_not(None))
+            .group_by(Person.language)
+        ).all()
+        named = list(session.execute(select(Segment.id, Segment.name).order_by(Segment.name)).all())
+    wanted = [str(tag) for tag, _ in sorted(read, key=lambda pair: -pair[1])]
+    more = [tag for tag in dict.fromkeys(["", *wanted, *LANGUAGES]) if tag not in there]
+    return {
+        "content": content,
+        "writing": writing,
+        "kit": kit,
+        "rich": as_rich,
+        "chips": as_chips,
+        "said": lambda rule: say_rule(rule, saying),
+        "sees": {one.block: one for one in messages.variants(visit.desk, writing)},
+        "numbers": _numbers(writing),
+        "letterheads": messages.letterheads(visit.desk),
+        "blank_blocks": BLANK_BLOCKS if isinstance(writing, c.EmailContent) else {"words": c.ShownText()},
+        "languages": [(tag, say_language(tag)) for tag in dict.fromkeys([*there, writing.language])],
+        "more_languages": [(tag, say_language(tag)) for tag in more if tag != writing.language],
+        "segments": named,
+    }
+
+
+def rail_values(visit: Visit, content: c.MessageContent, writing: Writing, form: FormData | None = None) -> dict[str, Any]:  # fmt: skip
+    """``form`` says whom it is read as, and in which view."""
+    readers = messages.readers(visit.desk, content)
+    reader = number_of(form, "reader") if form is not None else None
+    reader = reader or (readers[0].id if readers else None)
+    view = text_of(form, "view", "phone") if form is not None else "phone"
+    marketing = (text_of(form, "purpose", "marketing") if form is not None else "marketing") != "service"
+    shown, withheld = _shown(visit, writing, reader)
+    values: dict[str, Any] = {
+        "content": content,
+        "writing": writing,
+        "readers": readers,
+        "reader": reader,
+        "view": view if view in VIEWS else "phone",
+        "draft": drafts_of(visit).put(visit.visitor.csrf, writing),
+        "shown": shown,
+        "withheld": withheld,
+        "findings": messages.findings_of(visit.desk, writing, None, marketing),
+        "uses": _uses(visit, number_of(form, "message_id") if form is not None else None),
+        "proof_readers": _proof_readers(visit),
+        "spread": None,
+        "twins": False,
+        "counted": None,
+        "cost": 0,
+        "picture": "",
+        "sender": "",
+    }
+    if not isinstance(writing, c.EmailContent):
+        values |= _short_values(visit, writing, shown)
+    return values
+
+
+def _shown(visit: Visit, writing: Writing, reader: int | None) -> tuple[FilledEmail | str | None, str | None]:
+    try:
+        return messages.read_as(visit.desk, writing, reader), None
+    except FieldProblem as problem:
+        return None, str(problem)
+
+
+def _short_values(visit: Visit, writing: c.TextContent | c.ChatContent, shown: Any) -> dict[str, Any]:
+    with visit.desk.book.reading() as session:
+        settings = GATEWAYS[writing.channel].load(session)
+    found: dict[str, Any] = {"sender": settings.sender or visit.desk.the_shop().name}
+    if isinstance(writing, c.ChatContent):
+        found["picture"] = kit_of(visit).thumbs.get(writing.picture or 0, "")
+        return found
+    counted = parts(str(shown or ""))
+    whole = "".join(one.text for one in writing.texts)
+    found |= {
+        "counted": counted,
+        "cost": round(counted.parts * settings.cost_minor),
+        "spread": messages.text_spread(visit.desk, writing) if whole.strip() else None,
+        "twins": any(one.twin is not None for one in wide_characters(whole)),
+    }
+    return found
+
+
+def _proof_readers(visit: Visit) -> list[Any]:
+    with visit.desk.book.reading() as session:
+        return list(ProofSettings.load(session).readers)
+
+
+def _uses(visit: Visit, message_id: int | None) -> list[str]:
+    if message_id is None:
+        return []
+    with visit.desk.book.reading() as session:
+        return messages.used_in(session, message_id)
+
+
+def content_from(form: FormData) -> c.MessageContent:
+    """The whole message that the page holds. Raises ``ContentProblem``."""
+    try:
+        return c.read_content(json.loads(text_of(form, "whole", "{}")))
+    except json.JSONDecodeError as error:
+        raise c.ContentProblem("This page sent something that cannot be read. Load it again.") from error
+
+
+def writing_from(content: c.MessageContent, form: FormData) -> Writing:
+    """The writing that is turned to: there, or a new one made from that for everybody."""
+    channel, language = text_of(form, "channel", "email"), text_of(form, "language")
+    for one in content.writings:
+        if (one.channel, one.language) == (channel, language):
+            return one
+    model = content.find(channel)
+    if model is not None:
+        return type(model).model_validate(model.model_dump() | {"language": language})
+    return blank(channel, language, content)
+
+
+def blank(channel: str, language: str, content: c.MessageContent | None = None) -> Writing:
+    if channel == "text":
+        words = 'Hi {{ first_name | default: "there" }}, {{ shop_name }} here. {{ stop_words }}'
+        return c.TextContent(language=language, texts=[c.ShownText(text=words)])
+    if channel == "chat":
+        return c.ChatContent(
+            language=language, texts=[c.ShownText(text='Hi {{ first_name | default: "there" }},')]
+        )
+    return c.EmailContent(
+        language=language, blocks=[c.Heading(text='Hello {{ first_name | default: "there" }},'), c.Text()]
+    )
+
+
+def with_plain_twins(writing: Writing) -> Writing:
+    """A text with the plain twins of its wide characters."""
+    if not isinstance(writing, c.TextContent):
+        return writing
+    texts = [one.model_copy(update={"text": with_twins(one.text)}) for one in writing.texts]
+    return writing.model_copy(update={"texts": texts})
