@@ -10,6 +10,7 @@ from sqlalchemy import insert
 from sqlalchemy.orm import Session
 
 from loyalbell.core.timing import at_local
+from loyalbell.demo.channels import add_channels
 from loyalbell.demo.history import Bought, orders_of
 from loyalbell.demo.letters import add_letters
 from loyalbell.demo.more import add_more
@@ -55,6 +56,7 @@ def build_demo(data: Path, people: int = PEOPLE) -> Desk:
         _orders(session, bought)
         add_more(session, customers, bought, NOW, ZONE)
         add_letters(session, NOW)
+        add_channels(session, NOW)
         mark_whole(session, *PARTS)
     desk.close()
     finished = Desk(data)

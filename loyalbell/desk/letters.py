@@ -92,10 +92,12 @@ def picture_url(shop: Shop, token: str) -> str:
     return f"{shop.public_url}/picture/{token}"
 
 
-def kit_for(session: Session, shop: Shop, writing: c.EmailContent | c.TextContent | c.ChatContent) -> Kit:
-    """What a writing leans on."""
-    if not isinstance(writing, c.EmailContent):
-        return Kit(NO_LETTERHEAD)
+def kit_for(
+    session: Session, shop: Shop, writing: c.EmailContent | c.TextContent | c.ChatContent, bare: bool = False
+) -> Kit:
+    """What a writing leans on. ``bare``: an answer to one person."""
+    if not isinstance(writing, c.EmailContent) or bare:
+        return Kit(NO_LETTERHEAD, bare=bare)
     look = look_of(session, writing.letterhead) or NO_LETTERHEAD
     blocks = list(c.every_block(writing.blocks))
     kept = {one.saved for one in blocks if isinstance(one, c.Saved)}
@@ -320,6 +322,11 @@ def message_id(touch: Touch, shop: Shop) -> str:
     return f"<{touch.token}@{shop.sender_email.partition('@')[2] or 'localhost'}>"
 
 
+def _reply_address(touch: Touch, settings: EmailSettings) -> str:
+    """Answers come back to an address of the touch's own, where mail for that domain is taken in."""
+    return f"reply+{touch.token}@{settings.bounce_domain}" if settings.bounce_domain else ""
+
+
 def mail_for(
     session: Session, touch: Touch, person: Person, filled: FilledEmail, writing: c.EmailContent, shop: Shop, now: datetime
 ) -> bytes:  # fmt: skip
@@ -336,6 +343,6 @@ def mail_for(
         message_id=message_id(touch, shop),
         date=now,
         unsubscribe_url=unsubscribe_url(shop, touch.token),
-        reply_to=writing.reply_to or settings.reply_to,
+        reply_to=writing.reply_to or settings.reply_to or _reply_address(touch, settings),
     )
     return make_mail(filled, envelope, files).as_bytes()

@@ -108,7 +108,15 @@ class Maker:
         if key not in self.writings:
             found = writing_of(self.session, *key)
             self.writings[key] = (
-                None if found is None else (found, compiled(found, kit_for(self.session, self.shop, found)))
+                None
+                if found is None
+                else (
+                    found,
+                    compiled(
+                        found,
+                        kit_for(self.session, self.shop, found, touch.origin_kind in (ANSWER, CONFIRMATION)),
+                    ),
+                )
             )
         return self.writings[key]
 

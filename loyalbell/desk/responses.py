@@ -8,7 +8,7 @@ from loyalbell.desk.desk import Desk
 from loyalbell.desk.facts import field_facts
 from loyalbell.desk.letters import compiled_version, own_links
 from loyalbell.desk.outgoing import PROOF
-from loyalbell.store.consent import address_of
+from loyalbell.store.consent import address_of, consent_now
 from loyalbell.store.happenings import announce, announce_consent
 from loyalbell.store.journal import mark_rows
 from loyalbell.store.tables import ConsentEntry, Item, Person, Shop, Touch, TouchEvent
@@ -117,6 +117,31 @@ def _say(desk: Desk, token: str, state: str, source: str) -> bool:
         if state == "refused" and not _refused_here(session, touch):
             _respond(session, TouchEvent(touch_id=touch.id, kind="refused", at=desk.clock.now()))
         return True
+
+
+def say_for_address(
+    desk: Desk, session: Session, channel: str, address: str, person_id: int | None, kind: str, source: str
+) -> None:
+    """A STOP takes everyone at an address off the channel; a START takes back what a STOP, or this link, ended."""
+    column = {"email": Person.email, "text": Person.phone, "chat": Person.chat_handle}[channel]
+    people = {
+        *session.scalars(select(Person.id).where(column == address)),
+        *([person_id] if person_id else []),
+    }
+    now_said = consent_now(session, people, channel)
+    state = "refused" if kind == "stop" else "agreed"
+    entries = [
+        ConsentEntry(
+            person_id=one, channel=channel, state=state, at=desk.clock.now(), source=source, by="customer"
+        )
+        for one in sorted(people)
+        if now_said.get(one) != state and (kind == "stop" or now_said.get(one) == "refused")
+    ]
+    session.add_all(entries)
+    session.flush()
+    mark_rows(session, "consents", [entry.id for entry in entries])
+    for entry in entries:
+        announce_consent(session, entry, desk.clock.now())
 
 
 def _respond(session: Session, event: TouchEvent) -> None:

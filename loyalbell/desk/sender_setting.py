@@ -4,6 +4,7 @@ from collections.abc import Callable, Sequence
 
 from loyalbell.channels.base import Outcome, Outgoing, Sender
 from loyalbell.channels.gateway_http import GatewaySender
+from loyalbell.channels.webhook_http import new_secret
 from loyalbell.desk.channel_settings import GATEWAYS, EmailSettings, loaded
 from loyalbell.desk.desk import Desk
 from loyalbell.store.tables import Shop
@@ -41,8 +42,14 @@ class ShopSender:
         return self._of(channel).knows(message_id, channel)
 
 
-def point_at(desk: Desk, host: str, port: int, public_url: str) -> None:
+def point_at(desk: Desk, host: str, port: int, public_url: str, networks: str = "", key: str = "") -> None:
     """Points the demo at its post room and its own address, which may differ at every start."""
     with desk.book.writing() as session:
         shop = session.get_one(Shop, 1)
         shop.smtp_host, shop.smtp_port, shop.public_url = host, port, public_url
+        for channel, group in GATEWAYS.items():
+            if networks:
+                settings = group.load(session)
+                settings.url, settings.key = f"{networks}/{channel}", key
+                settings.secret = settings.secret or new_secret()
+                settings.save(session)

@@ -40,7 +40,7 @@ class Batch:
 
 def send_due(desk: Desk, sender: Sender, limit: int = BATCH) -> int:
     """One step: claims due touches, hands them over, records what came of it. Returns how many."""
-    if not _anything_due(desk):
+    if not anything_due(desk):
         return 0
     batch = claim(desk, limit)
     if batch.ready:
@@ -50,11 +50,12 @@ def send_due(desk: Desk, sender: Sender, limit: int = BATCH) -> int:
     return len(batch)
 
 
-def _anything_due(desk: Desk) -> bool:
+def anything_due(desk: Desk) -> bool:
     """Asked without taking the book's one writer, so that an idle heartbeat disturbs nobody."""
     query = select(Touch.id).where(Touch.state == "planned", Touch.due_at <= desk.clock.now()).limit(1)
     with desk.book.reading() as session:
-        return session.scalar(query) is not None
+        shop = session.get(Shop, 1)
+        return shop is not None and shop.ringing and session.scalar(query) is not None
 
 
 def claim(desk: Desk, limit: int) -> Batch:

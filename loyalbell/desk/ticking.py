@@ -45,6 +45,10 @@ class Heartbeat:
         """Ticks at once instead of after the rest."""
         self._wake.set()
 
+    def waiting(self) -> bool:
+        """Whether anything is due that has not been handed over."""
+        return sending.anything_due(self.desk)
+
     def stop(self) -> None:
         self._stop.set()
         self._wake.set()

@@ -14,7 +14,9 @@ from loyalbell.web import went_wrong
 from loyalbell.web.api.app import create_api
 from loyalbell.web.drafts import Drafts
 from loyalbell.web.routes import (
+    callbacks,
     campaigns,
+    channels,
     clock,
     customer,
     customers,
@@ -24,7 +26,9 @@ from loyalbell.web.routes import (
     imports,
     listed,
     messages,
+    offers,
     other_programs,
+    own_pages,
     post_room,
     public,
     results,
@@ -33,6 +37,7 @@ from loyalbell.web.routes import (
     settings,
     sign_in,
     today,
+    tray,
 )
 
 STATIC = Path(__file__).parent / "static"
@@ -58,6 +63,7 @@ def create_app(
     app.mount("/static", StaticFiles(directory=STATIC), name="static")
     for area in (
         public,
+        callbacks,
         sign_in,
         today,
         customers,
@@ -76,6 +82,10 @@ def create_app(
         other_programs,
         clock,
         post_room,
+        offers,
+        own_pages,
+        tray,
+        channels,
     ):
         app.include_router(area.router)
     app.mount("/api/v1", create_api(desk))

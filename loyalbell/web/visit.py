@@ -12,7 +12,7 @@ from jinja2 import Environment, FileSystemLoader, StrictUndefined
 from starlette.datastructures import FormData
 
 from loyalbell import __version__
-from loyalbell.desk import signing_in
+from loyalbell.desk import signing_in, tray
 from loyalbell.desk.clock import DemoClock
 from loyalbell.desk.desk import Desk
 from loyalbell.desk.signing_in import Visitor
@@ -87,9 +87,20 @@ class Visit:
                 "visitor": self.visitor,
                 "demo": isinstance(self.desk.clock, DemoClock),
                 "path": self.request.url.path,
+                "replies_waiting": self._replies_waiting(),
+                "moving": self._moving(),
             }
             | values,
         )
+
+    def _replies_waiting(self) -> int:
+        with self.desk.book.reading() as session:
+            return tray.waiting(session)
+
+    def _moving(self) -> float:
+        """How far the demo's clock has walked of what was asked; 1 where it stands."""
+        mover = getattr(self.request.app.state, "mover", None)
+        return float(mover.share) if mover is not None else 1.0
 
     def problem(self, words: str) -> HTMLResponse:
         """A note for the page that asked, which keeps everything typed on it."""

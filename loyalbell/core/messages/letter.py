@@ -34,12 +34,13 @@ class PictureFact:
 
 @dataclass(frozen=True)
 class Kit:
-    """What an email leans on besides its own words."""
+    """What an email leans on besides its own words. ``bare``: an answer to one person, without header and footer."""
 
     look: c.LetterheadLook
     pictures: Mapping[int, PictureFact] = field(default_factory=dict)
     saved: Mapping[int, c.Block] = field(default_factory=dict)
     social: Sequence[tuple[str, str]] = ()
+    bare: bool = False
 
 
 @dataclass(frozen=True)
@@ -358,6 +359,8 @@ class _Compiler:
         )
 
     def _plain(self, parts: Sequence[str]) -> str:
+        if self.kit.bare:
+            return "\n\n".join(parts) + "\n"
         words = self.words
         foot = (
             f"-- \n{self.look.footer}\n{words['why']}\n{words['unsubscribe']}: {{{{ unsubscribe_url }}}}\n"

@@ -1,12 +1,20 @@
 """The post room: mail as it arrived, and a till to ring up an order for whoever got it."""
 
+import json
+import re
+import time
+import uuid
+
 from fastapi import APIRouter
 from fastapi.responses import HTMLResponse, Response
 from sqlalchemy import select
 from starlette.datastructures import FormData
 
-from loyalbell.channels.post_room.store import Mail, PostRoomStore
+from loyalbell.channels.post_room.store import MOODS, Mail, PostRoomStore
+from loyalbell.channels.webhook_http import deliver
+from loyalbell.core.messages.text import parts
 from loyalbell.desk import ordering
+from loyalbell.desk.channel_settings import GATEWAYS, loaded
 from loyalbell.store.tables import Item, Person
 from loyalbell.web.visit import Form, NotFound, SignedIn, Visit, number_of, text_of
 
@@ -29,14 +37,66 @@ def _mail(visit: Visit, mail_id: int) -> Mail:
 
 
 @router.get("/post-room")
-def arrived(visit: Visit = SignedIn, q: str = "", page: int = 1) -> Response:
+def arrived(visit: Visit = SignedIn, q: str = "", page: int = 1, channel: str = "email") -> Response:
     room, page = _room(visit), max(page, 1)
-    count = room.count(q)
-    mails = room.newest(q, PAGE, (page - 1) * PAGE)
-    pages = max(1, -(-count // PAGE))
+    channel = channel if channel in ("text", "chat") else "email"
+    skip = (page - 1) * PAGE
+    count = room.count(q) if channel == "email" else room.count_shorts(channel, q)
     return visit.page(
-        "post_room/post_room.html", "post-room", mails=mails, count=count, q=q, page=page, pages=pages
-    )
+        "post_room/post_room.html", "post-room", channel=channel, count=count, q=q, page=page,
+        mails=room.newest(q, PAGE, skip) if channel == "email" else [],
+        shorts=room.shorts(channel, q, PAGE, skip) if channel != "email" else [],
+        pages=max(1, -(-count // PAGE)), moods=MOODS, now_moods={name: f"{room.mood(name):g}" for name in MOODS},
+    )  # fmt: skip
+
+
+@router.post("/post-room/moods")
+def moods(visit: Visit = SignedIn, form: FormData = Form) -> Response:
+    for name in MOODS:
+        try:
+            _room(visit).set_mood(name, min(max(float(text_of(form, name, "0") or 0), 0.0), 100.0))
+        except ValueError:
+            continue
+    return visit.go("/post-room")
+
+
+@router.get("/post-room/mbox")
+def mbox(visit: Visit = SignedIn) -> Response:
+    return Response(
+        _room(visit).as_mbox(), media_type="application/mbox",
+        headers={"Content-Disposition": 'attachment; filename="post-room.mbox"'},
+    )  # fmt: skip
+
+
+@router.get("/post-room/short/{at}")
+def short_page(at: int, visit: Visit = SignedIn, said: str = "") -> Response:
+    short = _room(visit).open_short(at)
+    if short is None:
+        raise NotFound("No such message has arrived.")
+    text = str(short.body.get("text", ""))
+    return visit.page(
+        "post_room/short.html", "post-room", short=short, said=bool(said), pieces=re.split(r"(https?://\S+)", text),
+        counted=parts(text) if short.channel == "text" else None,
+    )  # fmt: skip
+
+
+@router.post("/post-room/short/{at}/answer")
+def write_back(at: int, visit: Visit = SignedIn, form: FormData = Form) -> Response:
+    """What the customer writes goes through the network and its signed call, as anybody's would."""
+    short = _room(visit).open_short(at)
+    if short is None:
+        raise NotFound("No such message has arrived.")
+    words = text_of(form, "quick") or text_of(form, "text")
+    secret = loaded(visit.desk, GATEWAYS[short.channel]).secret
+    body = {
+        "type": "received",
+        "id": f"by-hand-{uuid.uuid4().hex}",
+        "from": short.recipient,
+        "text": words[:2_000],
+    }
+    url = f"{visit.desk.the_shop().public_url}/callbacks/{short.channel}"
+    deliver(url, secret, f"msg_{uuid.uuid4().hex}", int(time.time()), json.dumps(body))
+    return visit.go(f"/post-room/short/{at}?said=yes")
 
 
 def _page(visit: Visit, mail_id: int, show: str, problem: str | None = None, rung: bool = False) -> Response:

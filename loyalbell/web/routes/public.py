@@ -1,5 +1,6 @@
 """What customers reach from their mail, without signing in. Tokens name nobody in the clear."""
 
+import re
 from urllib.parse import urlsplit
 
 from fastapi import APIRouter, Request
@@ -7,7 +8,7 @@ from fastapi.responses import HTMLResponse, RedirectResponse, Response
 from sqlalchemy import select
 
 from loyalbell.desk import responses
-from loyalbell.store.tables import ConsentEntry, GalleryPicture
+from loyalbell.store.tables import ConsentEntry, GalleryPicture, Letterhead
 from loyalbell.web.visit import NotFound, desk_of, render
 
 router = APIRouter()
@@ -30,8 +31,18 @@ def follow(token: str, link: str, request: Request) -> Response:
     if where is None:
         raise NotFound(UNKNOWN)
     if (urlsplit(where).hostname or "").endswith(".example"):
-        return _page(request, "public/made_up_link.html", where=where)
+        return page(request, "public/made_up_link.html", where=where)
     return RedirectResponse(where, status_code=302)
+
+
+@router.get("/shop.css")
+def shop_colours(request: Request) -> Response:
+    """The colour of the shop's first letterhead, for customers' pages."""
+    with desk_of(request).book.reading() as session:
+        accent = session.scalars(select(Letterhead.accent).order_by(Letterhead.id).limit(1)).first()
+    colour = accent if accent and re.fullmatch(r"#[0-9a-f]{6}", accent) else "#173b39"
+    text = f".bar {{ --bar: {colour}; background: {colour}; }} .public .btn-act {{ background: {colour}; border-color: {colour}; color: #fff; }}"
+    return Response(text, media_type="text/css")
 
 
 @router.get("/picture/{token}")
@@ -44,7 +55,7 @@ def picture(token: str, request: Request) -> Response:
     return Response(found.data, media_type=found.kind, headers={"Cache-Control": "public, max-age=86400"})
 
 
-def _page(request: Request, template: str, **values: object) -> HTMLResponse:
+def page(request: Request, template: str, **values: object) -> HTMLResponse:
     return HTMLResponse(render(template, {"shop": desk_of(request).the_shop()} | values))
 
 
@@ -54,7 +65,7 @@ def refusal_page(token: str, request: Request) -> Response:
     touch = responses.find_touch(desk_of(request), token)
     if touch is None:
         raise NotFound(UNKNOWN)
-    return _page(
+    return page(
         request, "public/refusal.html", token=token, channel=touch.channel, refused=_refused(request, token)
     )
 
@@ -79,14 +90,14 @@ def refuse(token: str, request: Request) -> Response:
     """RFC 8058 one-click, and the press on the page alike: no sign-in, no cookie, no questions."""
     if not responses.refuse(desk_of(request), token):
         raise NotFound(UNKNOWN)
-    return _page(request, "public/refusal.html", token=token, channel=_channel(request, token), refused=True)
+    return page(request, "public/refusal.html", token=token, channel=_channel(request, token), refused=True)
 
 
 @router.post("/u/{token}/stay")
 def stay(token: str, request: Request) -> Response:
     if not responses.stay(desk_of(request), token):
         raise NotFound(UNKNOWN)
-    return _page(
+    return page(
         request,
         "public/refusal.html",
         token=token,

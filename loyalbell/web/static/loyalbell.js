@@ -8,6 +8,12 @@
   document.addEventListener("htmx:responseError", () => say("That did not work. Nothing was changed."));
   document.addEventListener("htmx:sendError", () => say("The program cannot be reached. Is it still running?"));
 
+  // while the demo's clock walks, the page comes again by itself
+  if (document.querySelector("[data-moving]") && !document.querySelector("form input:focus, [contenteditable]")) setTimeout(() => location.reload(), 1500);
+  document.addEventListener("change", (event) => {
+    if (event.target.matches("[data-puts]") && event.target.value) document.getElementById(event.target.dataset.puts).value = event.target.value;
+  });
+
   function say(words) {
     const place = document.getElementById("said");
     if (place) { place.textContent = words; place.hidden = false; }

@@ -1,0 +1,129 @@
+"""Customers' own pages, without signing in: preferences, staying on the list, an email in the browser, sign-up, an offer."""
+
+import io
+
+import segno
+from fastapi import APIRouter, Request
+from fastapi.responses import HTMLResponse, Response
+from starlette.datastructures import FormData
+
+from loyalbell.core.offers import say_benefit, say_terms, tidy_code
+from loyalbell.desk import offers, own_pages
+from loyalbell.web.routes.public import UNKNOWN
+from loyalbell.web.routes.public import page as _page
+from loyalbell.web.visit import Form, NotFound, desk_of
+from loyalbell.web.words import MONTHS
+
+router = APIRouter()
+
+
+@router.get("/preferences/{token}")
+def preferences(token: str, request: Request, saved: str = "") -> Response:
+    return _preferences(token, request, saved=bool(saved))
+
+
+def _preferences(token: str, request: Request, saved: bool = False, problem: str = "") -> Response:
+    chosen = own_pages.choices(desk_of(request), token)
+    if chosen is None:
+        raise NotFound(UNKNOWN)
+    return _page(
+        request, "public/preferences.html", token=token, chosen=chosen, saved=saved, problem=problem, often=own_pages.OFTEN,
+        pauses=own_pages.PAUSES, months=MONTHS,
+    )  # fmt: skip
+
+
+@router.post("/preferences/{token}")
+def choose(token: str, request: Request, form: FormData = Form) -> Response:
+    try:
+        if not own_pages.choose(desk_of(request), token, dict(form)):
+            raise NotFound(UNKNOWN)
+    except own_pages.NotTaken as problem:
+        return _preferences(token, request, problem=str(problem))
+    return _preferences(token, request, saved=True)
+
+
+@router.get("/keep/{token}")
+def keep_page(token: str, request: Request) -> Response:
+    """Shows; only the press acts."""
+    if own_pages.choices(desk_of(request), token) is None:
+        raise NotFound(UNKNOWN)
+    return _page(request, "public/keep.html", token=token, done=False)
+
+
+@router.post("/keep/{token}")
+def keep(token: str, request: Request) -> Response:
+    if own_pages.keep_on_list(desk_of(request), token) is None:
+        raise NotFound(UNKNOWN)
+    return _page(request, "public/keep.html", token=token, done=True)
+
+
+@router.get("/view/{token}")
+def view(token: str, request: Request) -> Response:
+    page = own_pages.shown_again(desk_of(request), token)
+    if page is None:
+        raise NotFound(UNKNOWN)
+    return HTMLResponse(page, headers={"X-Mail-Page": "yes"})
+
+
+@router.get("/sign-up")
+def sign_up_page(request: Request) -> Response:
+    return _page(request, "public/sign_up.html", asked=False, problem="", form={})
+
+
+@router.post("/sign-up")
+def sign_up(request: Request, form: FormData = Form) -> Response:
+    given = {key: str(value)[:300] for key, value in form.items()}
+    if given.get("website"):  # a field that people do not see and machines fill in
+        return _page(request, "public/sign_up.html", asked=True, problem="", form=given)
+    try:
+        own_pages.sign_up(desk_of(request), given)
+    except own_pages.NotTaken as problem:
+        return _page(request, "public/sign_up.html", asked=False, problem=str(problem), form=given)
+    if request.app.state.heartbeat:
+        request.app.state.heartbeat.wake()
+    return _page(request, "public/sign_up.html", asked=True, problem="", form=given)
+
+
+@router.get("/confirm/{token}")
+def confirm_page(token: str, request: Request) -> Response:
+    """Shows; only the press confirms, so that link checkers confirm nothing."""
+    return _page(request, "public/confirm.html", token=token, done=None)
+
+
+@router.post("/confirm/{token}")
+def confirm(token: str, request: Request) -> Response:
+    done = own_pages.confirm(desk_of(request), token)
+    if done is None:
+        raise NotFound(UNKNOWN)
+    return _page(request, "public/confirm.html", token=token, done=done)
+
+
+@router.get("/offer/{code}")
+def offer(code: str, request: Request) -> Response:
+    found = own_pages.offer_shown(desk_of(request), tidy_code(code) or "")
+    if found is None:
+        if code == offers.SAMPLE_CODE:
+            return _page(request, "public/offer.html", sample=True)
+        raise NotFound(UNKNOWN)
+    held, terms = found[0], offers.terms_of(found[1])
+    desk = desk_of(request)
+    shop = desk.the_shop()
+    with desk.book.reading() as session:
+        facts = offers.facts(session, shop, found[1], held, desk.clock.now())
+        said = say_benefit(terms, shop.currency, offers.names(session))
+    return _page(
+        request, "public/offer.html", sample=False, code=held, said=said, until=facts["until"],
+        small_print=say_terms(terms, shop.currency, facts["until"]), why_not=offers.why_not(held, desk.clock.now(), shop.zone),
+    )  # fmt: skip
+
+
+@router.get("/offer/{code}/qr.png")
+def qr(code: str) -> Response:
+    """A QR code (ISO/IEC 18004) of the code itself, for the till."""
+    if tidy_code(code) is None and code != offers.SAMPLE_CODE:
+        raise NotFound(UNKNOWN)
+    out = io.BytesIO()
+    segno.make(code, error="m").save(out, kind="png", scale=8, border=2)
+    return Response(
+        out.getvalue(), media_type="image/png", headers={"Cache-Control": "public, max-age=86400"}
+    )
