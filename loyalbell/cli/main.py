@@ -5,9 +5,12 @@ import shutil
 from pathlib import Path
 
 import typer
+from pydantic import BaseModel
 from rich.console import Console
 from sqlalchemy import delete
 
+from loyalbell.core.messages.content import MessageContent
+from loyalbell.core.offers import Terms
 from loyalbell.core.segments.model import Rule
 from loyalbell.demo.shop import OWNER, build_demo
 from loyalbell.desk import exporting, importing
@@ -27,6 +30,7 @@ app = typer.Typer(
 )
 out, err = Console(highlight=False), Console(stderr=True, highlight=False)
 
+SCHEMAS: dict[str, type[BaseModel]] = {"segment": Rule, "message": MessageContent, "offer": Terms}
 DataOption = typer.Option(Path("data"), "--data", help="The folder that holds the book.")
 
 
@@ -162,11 +166,11 @@ def book(
 
 
 @app.command()
-def schema(what: str = typer.Argument(help="What to describe: segment.")) -> None:
+def schema(what: str = typer.Argument(help="What to describe: segment, message or offer.")) -> None:
     """Prints a JSON Schema."""
-    if what != "segment":
-        raise fail(f"There is no schema of “{what}”; choose segment.")
-    print(json.dumps(Rule.model_json_schema(), indent=2))
+    if what not in SCHEMAS:
+        raise fail(f"There is no schema of “{what}”; choose {' or '.join(SCHEMAS)}.")
+    print(json.dumps(SCHEMAS[what].model_json_schema(), indent=2))
 
 
 def open_book(data: Path) -> Desk:

@@ -274,28 +274,43 @@ def unsubscribe_url(shop: Shop, token: str) -> str:
     return own_links(shop, token)["unsubscribe_url"]
 
 
+Codes = Mapping[int, Mapping[str, object]]
+
+
+def codes_for(
+    session: Session, compiled: Compiled, people: Mapping[int, int], shop: Shop, now: datetime
+) -> Codes:
+    """By touch (id → person id) what its offers say, each with a code of the person's own."""
+    found: dict[int, dict[str, object]] = {touch: {} for touch in people}
+    for offer_id in offers_in(compiled):
+        offer = session.get(Offer, offer_id)
+        for touch, code in offers.issue_many(session, shop, offer_id, people, now).items():
+            assert offer is not None
+            found[touch][f"offer_{offer_id}"] = offers.facts(session, shop, offer, code, now)
+    return found
+
+
 def fill_for_touch(
-    session: Session, compiled: Compiled, facts: Mapping[str, object], touch: Touch, shop: Shop, now: datetime
-) -> Filled:
-    """With followed links, the pixel, the person's own codes and refusal link. Raises ``FieldProblem``."""
+    session: Session, compiled: Compiled, facts: Mapping[str, object], touch: Touch, shop: Shop, now: datetime,
+    codes: Codes | None = None,
+) -> Filled:  # fmt: skip
+    """With followed links, the pixel, the person's own codes and refusal link. Raises ``FieldProblem``.
+
+    ``codes`` are those of a whole batch, where they were given out before.
+    """
     short = "s" if touch.channel == "text" else "l"
     links = {
         link_name(at): f"{shop.public_url}/{short}/{touch.token}/{at}" for at in range(len(compiled.links))
     }
-    codes: dict[str, object] = {}
-    for offer_id in offers_in(compiled):
-        code = offers.issue(session, shop, offer_id, touch.person_id, now, touch.id)
-        if code is not None:
-            codes[f"offer_{offer_id}"] = offers.facts(
-                session, shop, session.get_one(Offer, offer_id), code, now
-            )
+    if codes is None:
+        codes = codes_for(session, compiled, {touch.id: touch.person_id}, shop, now)
     items = {
         name: [card | {"url": f"{shop.public_url}/l/{touch.token}/i{card['id']}"} for card in cards]
         for name, cards in facts.items()
         if name.startswith("items_") and isinstance(cards, list)
     }
     own = {**own_links(shop, touch.token), "open_pixel": f"{shop.public_url}/o/{touch.token}.gif"}
-    return _fill(compiled, {**facts, **links, **codes, **items, **own})
+    return _fill(compiled, {**facts, **links, **codes.get(touch.id, {}), **items, **own})
 
 
 def fill_for_preview(
@@ -328,13 +343,16 @@ def _reply_address(touch: Touch, settings: EmailSettings) -> str:
 
 
 def mail_for(
-    session: Session, touch: Touch, person: Person, filled: FilledEmail, writing: c.EmailContent, shop: Shop, now: datetime
+    session: Session, touch: Touch, person: Person, filled: FilledEmail, writing: c.EmailContent, shop: Shop, now: datetime, settings: EmailSettings
 ) -> bytes:  # fmt: skip
-    settings = EmailSettings.load(session)
-    files = [
-        MailFile(row.name, row.kind, row.data)
-        for row in session.scalars(select(AttachedFile).where(AttachedFile.id.in_(writing.attachments)))
-    ]
+    files = (
+        []
+        if not writing.attachments
+        else [
+            MailFile(row.name, row.kind, row.data)
+            for row in session.scalars(select(AttachedFile).where(AttachedFile.id.in_(writing.attachments)))
+        ]
+    )
     envelope = Envelope(
         sender_name=writing.sender_name or shop.sender_name,
         sender_email=shop.sender_email,

@@ -6,6 +6,7 @@ from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
+from babel import Locale
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
@@ -186,7 +187,7 @@ def readers(desk: Desk, content: c.MessageContent | None = None) -> list[Reader]
     for language in content.languages() if content else []:
         if language:
             wanted = func.lower(Person.language).like(f"{language.lower()}%")
-            picks.append((f"reads {language}", select(Person).where(wanted, named)))
+            picks.append((f"reads {say_language(language)}", select(Person).where(wanted, named)))
     with desk.book.reading() as session:
         found: list[Reader] = []
         for why, query in picks:
@@ -202,6 +203,14 @@ def readers(desk: Desk, content: c.MessageContent | None = None) -> list[Reader]
                     f"sees part {at} of the {writing.channel}",
                 )
         return found
+
+
+def say_language(tag: str) -> str:
+    """A language by its English name; the tag where it has none."""
+    try:
+        return str(Locale.parse(tag.replace("-", "_")).get_display_name("en"))
+    except (ValueError, LookupError):
+        return tag
 
 
 def _add_reader(found: list[Reader], people: Any, why: str) -> None:

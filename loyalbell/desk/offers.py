@@ -1,7 +1,7 @@
 """Offers: keeping their terms, giving people codes, and redeeming a code once, whoever else is at it."""
 
 import secrets
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 from typing import Any
@@ -111,32 +111,57 @@ def archive(desk: Desk, offer_id: int, away: bool, by: str) -> None:
 def issue(session: Session, shop: Shop, offer_id: int, person_id: int, now: datetime, touch_id: int | None = None) -> OfferCode | None:  # fmt: skip
     """The code that came with a touch, or a new one; ``None`` where the offer is gone, away or over."""
     if touch_id is not None:
-        there = session.scalar(
-            select(OfferCode).where(OfferCode.touch_id == touch_id, OfferCode.offer_id == offer_id)
-        )
-        if there is not None:
-            return there
-    offer = session.get(Offer, offer_id)
-    if offer is None or offer.archived_at is not None:
+        return issue_many(session, shop, offer_id, {touch_id: person_id}, now).get(touch_id)
+    offer, until = _open_offer(session, shop, offer_id, now)
+    if offer is None:
         return None
-    terms = terms_of(offer)
-    until = expires(terms, now, shop.zone)
-    if until is not None and until <= now:
-        return None
-    code = OfferCode(
-        offer_id=offer_id, person_id=person_id, touch_id=touch_id, code=_new_code(session), issued_at=now,
-        expires_at=until, uses_left=terms.uses,
-    )  # fmt: skip
+    code = _new(offer, person_id, None, now, until)
     session.add(code)
     session.flush()
     return code
 
 
-def _new_code(session: Session) -> str:
-    while True:
-        code = make_code(secrets.randbelow)
-        if session.scalar(select(OfferCode.id).where(OfferCode.code == code)) is None:
-            return code
+def issue_many(session: Session, shop: Shop, offer_id: int, people: Mapping[int, int], now: datetime) -> dict[int, OfferCode]:  # fmt: skip
+    """By touch (id → person id) the code that came with it before, or a new one. Empty where none can be given any more."""
+    there = {
+        code.touch_id: code
+        for code in session.scalars(
+            select(OfferCode).where(OfferCode.offer_id == offer_id, OfferCode.touch_id.in_(list(people)))
+        )
+        if code.touch_id is not None
+    }
+    offer, until = _open_offer(session, shop, offer_id, now)
+    if offer is None:
+        return there
+    fresh = {
+        touch: _new(offer, person, touch, now, until)
+        for touch, person in people.items()
+        if touch not in there
+    }
+    session.add_all(fresh.values())
+    session.flush()
+    return there | fresh
+
+
+def _open_offer(
+    session: Session, shop: Shop, offer_id: int, now: datetime
+) -> tuple[Offer | None, datetime | None]:
+    """The offer and until when a code given now holds; ``None`` where none can be given."""
+    offer = session.get(Offer, offer_id)
+    if offer is None or offer.archived_at is not None:
+        return None, None
+    until = expires(terms_of(offer), now, shop.zone)
+    return (None, None) if until is not None and until <= now else (offer, until)
+
+
+def _new(
+    offer: Offer, person_id: int, touch_id: int | None, now: datetime, until: datetime | None
+) -> OfferCode:
+    """One in 1.8 million million codes; the table refuses the same one twice."""
+    return OfferCode(
+        offer_id=offer.id, person_id=person_id, touch_id=touch_id, code=make_code(secrets.randbelow), issued_at=now,
+        expires_at=until, uses_left=terms_of(offer).uses,
+    )  # fmt: skip
 
 
 def facts(

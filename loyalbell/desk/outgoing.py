@@ -1,7 +1,7 @@
 """Touches that are due, made ready to hand over: asked once more, filled, and put in their channel's form."""
 
 import json
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
 
@@ -16,12 +16,13 @@ from loyalbell.core.messages.fields import FieldProblem
 from loyalbell.core.messages.letter import FilledEmail
 from loyalbell.core.messages.short import CompiledShort, conversation_open, fill_short
 from loyalbell.core.messages.text import parts
-from loyalbell.desk.channel_settings import GATEWAYS, EmailSettings
+from loyalbell.desk.channel_settings import GATEWAYS, EmailSettings, GatewaySettings
 from loyalbell.desk.desk import Desk
 from loyalbell.desk.letters import (
     Compiled,
     Filled,
     Filler,
+    codes_for,
     compiled,
     fill_for_preview,
     fill_for_touch,
@@ -88,6 +89,9 @@ class Maker:
     now: datetime
     writings: dict[tuple[int, str, str], tuple[Writing, Compiled] | None] = field(default_factory=dict)
     facts: dict[tuple[int, str], dict[int, dict[str, object]]] = field(default_factory=dict)
+    codes: dict[int, Mapping[str, object]] = field(default_factory=dict)
+    gateways: dict[str, GatewaySettings] = field(default_factory=dict)
+    email: EmailSettings | None = None
 
     def ready(self, touches: Sequence[Touch], channel: str) -> list[Outgoing]:
         """Those that may go, marked *handing*; the others are withheld with their cause."""
@@ -95,6 +99,9 @@ class Maker:
         people = {one.id: one for one in self.session.scalars(select(Person).where(Person.id.in_(ids)))}
         care = send_facts(self.session, list(people.values()), channel, self.now)
         self.facts = self._all_facts(touches, people)
+        self.codes = self._all_codes(
+            [one for one in touches if first_refusal(care[one.person_id]) is None], people
+        )
         found = []
         for touch in touches:
             try:
@@ -119,6 +126,28 @@ class Maker:
                 )
             )
         return self.writings[key]
+
+    def _all_codes(
+        self, touches: Sequence[Touch], people: dict[int, Person]
+    ) -> dict[int, Mapping[str, object]]:
+        """Codes of those who may get one, given out together."""
+        groups: dict[tuple[int, str], dict[int, int]] = {}
+        for touch in touches:
+            if touch.origin_kind not in TO_ONE:
+                key = (touch.message_version_id, people[touch.person_id].language or "")
+                groups.setdefault(key, {})[touch.id] = touch.person_id
+        found: dict[int, Mapping[str, object]] = {}
+        for touch in touches:
+            key = (touch.message_version_id, people[touch.person_id].language or "")
+            made = self.writing(touch, key[1])
+            if made is not None and touch.id not in found and key in groups:
+                found |= codes_for(self.session, made[1], groups[key], self.shop, self.now)
+        return found
+
+    def _settings(self, channel: str) -> GatewaySettings:
+        if channel not in self.gateways:
+            self.gateways[channel] = GATEWAYS[channel].load(self.session)
+        return self.gateways[channel]
 
     def _all_facts(self, touches: Sequence[Touch], people: dict[int, Person]) -> dict[tuple[int, str], dict[int, dict[str, object]]]:  # fmt: skip
         groups: dict[tuple[int, str], list[Person]] = {}
@@ -150,7 +179,7 @@ class Maker:
             if touch.origin_kind == PROOF:
                 filled = fill_for_preview(self.session, template, facts, self.shop, self.now)
             else:
-                filled = fill_for_touch(self.session, template, facts, touch, self.shop, self.now)
+                filled = fill_for_touch(self.session, template, facts, touch, self.shop, self.now, self.codes)
             sender, content = self._form(touch, person, writing, template, filled, facts)
         except (FieldProblem, BadKey, ValueError) as problem:
             raise Withhold("not filled", str(problem)) from problem
@@ -168,7 +197,7 @@ class Maker:
         assert isinstance(filled, str) and isinstance(template, CompiledShort)
         if not filled:
             raise FieldProblem("Nothing of it is shown to this person.")
-        settings = GATEWAYS[touch.channel].load(self.session)
+        settings = self._settings(touch.channel)
         body: dict[str, object] = {
             "id": message_id(touch, self.shop),
             "from": settings.sender,
@@ -183,8 +212,9 @@ class Maker:
         ).encode()
 
     def _email(self, touch: Touch, person: Person, writing: EmailContent, filled: FilledEmail) -> tuple[str, bytes]:  # fmt: skip
-        settings = EmailSettings.load(self.session)
-        mail = mail_for(self.session, touch, person, filled, writing, self.shop, self.now)
+        self.email = self.email or EmailSettings.load(self.session)
+        settings = self.email
+        mail = mail_for(self.session, touch, person, filled, writing, self.shop, self.now, settings)
         if settings.dkim_key and settings.dkim_domain:
             mail = signed(mail, settings.dkim_domain, settings.dkim_selector, settings.dkim_key)
         return return_path(touch, self.shop, settings), mail

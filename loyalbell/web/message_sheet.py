@@ -4,7 +4,6 @@ import json
 from dataclasses import dataclass
 from typing import Any
 
-from babel import Locale
 from sqlalchemy import func, select
 from starlette.datastructures import FormData
 
@@ -86,12 +85,7 @@ def kit_of(visit: Visit) -> Kit:
 
 
 def say_language(tag: str) -> str:
-    if not tag:
-        return "for everybody"
-    try:
-        return str(Locale.parse(tag.replace("-", "_")).get_display_name("en"))
-    except (ValueError, LookupError):
-        return tag
+    return messages.say_language(tag) if tag else "for everybody"
 
 
 def _numbers(writing: Writing) -> list[int]:

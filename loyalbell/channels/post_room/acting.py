@@ -17,7 +17,7 @@ import structlog
 
 from loyalbell.channels.post_room.people import ANSWERS, Arrived, reactions
 from loyalbell.channels.post_room.store import Mail, PostRoomStore, Reaction, Short
-from loyalbell.channels.webhook_http import deliver
+from loyalbell.channels.webhook_http import signature
 
 log = structlog.get_logger()
 _URL = re.compile(r"https?://\S+")
@@ -66,6 +66,7 @@ class People:
 
     def __init__(self, store: PostRoomStore, doors: Doors) -> None:
         self.store, self.doors = store, doors
+        self._http = httpx.Client(timeout=10, follow_redirects=False, trust_env=False)
 
     def look(self) -> int:
         """Plans reactions to everything new. Returns to how many messages."""
@@ -127,7 +128,7 @@ class People:
             self._get(links.links[int(number) % len(links.links)], "Mozilla/5.0")
         elif what == "refused" and mail.parsed is not None:
             url = str(mail.parsed["List-Unsubscribe"] or "").strip("<>")
-            httpx.post(url, data={"List-Unsubscribe": "One-Click"}, trust_env=False, timeout=10)
+            self._http.post(url, data={"List-Unsubscribe": "One-Click"})
         elif what == "bought":
             self.doors.buy("email", mail.recipient, mail.id)
         elif what in ("answered", "auto"):
@@ -135,9 +136,8 @@ class People:
         elif what in ("bounced-hard", "bounced-soft", "complained"):
             self._report(mail, what)
 
-    @staticmethod
-    def _get(url: str, agent: str) -> None:
-        httpx.get(url, headers={"User-Agent": agent}, follow_redirects=False, trust_env=False, timeout=10)
+    def _get(self, url: str, agent: str) -> None:
+        self._http.get(url, headers={"User-Agent": agent})
 
     def _send(self, sender: str, recipient: str, raw: bytes) -> None:
         with smtplib.SMTP(self.doors.mail_host, self.doors.mail_port, timeout=10) as server:
@@ -215,11 +215,8 @@ class People:
             )
 
     def _call(self, short: Short, body: dict[str, object]) -> None:
-        url = f"{self.doors.public_url()}/callbacks/{short.channel}"
-        deliver(
-            url,
-            self.doors.secret(short.channel),
-            f"msg_{uuid.uuid4().hex}",
-            int(time.time()),
-            json.dumps(body),
-        )
+        """A signed call of the network."""
+        message, at, text = f"msg_{uuid.uuid4().hex}", int(time.time()), json.dumps(body)
+        signed = signature(self.doors.secret(short.channel), message, at, text)
+        headers = {"webhook-id": message, "webhook-timestamp": str(at), "webhook-signature": signed}
+        self._http.post(f"{self.doors.public_url()}/callbacks/{short.channel}", content=text, headers=headers)

@@ -7,6 +7,7 @@ condition stand inside ``{% if show_0 %}``; cards of items loop over ``items_0``
 import html
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
+from functools import cached_property
 
 from mjml import mjml2html
 
@@ -18,6 +19,7 @@ from loyalbell.core.messages.own_html import clean, tracked
 from loyalbell.core.segments.model import Rule
 
 PIXEL = '{% if open_pixel %}<img src="{{ open_pixel }}" width="1" height="1" alt="" />{% endif %}'
+PARTED = "\x1e\x1e"
 DARK = "@media (prefers-color-scheme: dark)"
 DARK_STYLE = (
     DARK + " { .lb-page, .lb-page > div { background: #161a1b !important } .lb-card, .lb-card > table"
@@ -59,6 +61,11 @@ class CompiledEmail:
     item_lists: tuple[c.Items, ...]
     offers: tuple[int, ...]
 
+    @cached_property
+    def words(self) -> str:
+        """Subject and plain text as one template, filled together."""
+        return f"{self.subject}{PARTED}{self.text}"
+
 
 @dataclass(frozen=True)
 class FilledEmail:
@@ -81,9 +88,9 @@ def fill_email(compiled: CompiledEmail, facts: Mapping[str, object]) -> FilledEm
     ``link_0`` ..., ``show_0`` ..., ``items_0`` ..., and ``open_pixel`` (an address, or empty for a preview).
     Raises ``FieldProblem``.
     """
-    subject = " ".join(fill(compiled.subject, facts).split())
+    subject, _, text = fill(compiled.words, facts).partition(PARTED)
     page = fill(compiled.html, facts, markup=True) if compiled.html else ""
-    return FilledEmail(subject, page, fill(compiled.text, facts))
+    return FilledEmail(" ".join(subject.split()), page, text)
 
 
 def compile_email(email: c.EmailContent, kit: Kit) -> CompiledEmail:
@@ -110,7 +117,7 @@ class _Compiler:
     def compile(self) -> CompiledEmail:
         page, plain = self._body()
         return CompiledEmail(
-            self.email.subject, page, plain, tuple(self.links), tuple(self.rules), tuple(self.item_lists),
+            self.email.subject.replace(PARTED, ""), page, plain, tuple(self.links), tuple(self.rules), tuple(self.item_lists),
             tuple(dict.fromkeys(self.offers)),
         )  # fmt: skip
 

@@ -16,13 +16,13 @@ _SHORTENED = re.compile(r"https?://(\d{1,3}(\.\d{1,3}){3}|[^/\s\"]*@)")
 
 @dataclass(frozen=True)
 class Parts:
-    """An email as a filter sees it."""
+    """An email as a filter sees it; ``links`` are where they lead."""
 
     subject: str
     html: str
     text: str
     pictures: int
-    links: int
+    links: tuple[str, ...]
 
 
 @dataclass(frozen=True)
@@ -44,8 +44,8 @@ RULES: tuple[tuple[float, str, Callable[[Parts], bool]], ...] = (
     (1.0, "phrases that filters know from spam", lambda mail: bool(_PROMISES.search(f"{mail.subject} {mail.text}"))),
     (1.0, "several such phrases", lambda mail: len(_PROMISES.findall(f"{mail.subject} {mail.text}")) > 2),
     (2.0, "hardly any words beside the pictures", lambda mail: mail.pictures > 0 and len(mail.text) < 200 * mail.pictures),
-    (1.5, "links to bare numbers or with a name before the host", lambda mail: bool(_SHORTENED.search(mail.html))),
-    (1.0, "more than twenty links", lambda mail: mail.links > 20),
+    (1.5, "links to bare numbers or with a name before the host", lambda mail: any(_SHORTENED.match(link) for link in mail.links)),
+    (1.0, "more than twenty links", lambda mail: len(mail.links) > 20),
     (1.0, "there is no plain text", lambda mail: not mail.text.strip()),
     (1.0, "the page is longer than 100 KB", lambda mail: len(mail.html) > 100_000),
 )  # fmt: skip

@@ -1,0 +1,109 @@
+"""``loyalbell message``: looking a message in a file over, and reading it as a customer would."""
+
+import json
+from pathlib import Path
+from typing import Any
+
+import typer
+
+from loyalbell.cli.main import DataOption, fail, open_book
+from loyalbell.core.messages.content import ContentProblem, MessageContent, read_content
+from loyalbell.core.messages.fields import FieldProblem
+from loyalbell.core.messages.letter import FilledEmail
+from loyalbell.core.messages.preflight import blocks_sending
+from loyalbell.core.messages.text import parts
+from loyalbell.desk import messages
+from loyalbell.store.person_search import find_ids
+from loyalbell.store.tables import Person
+
+app = typer.Typer(
+    no_args_is_help=True, help="Messages from files; their schema is printed by: loyalbell schema message."
+)
+FileArgument = typer.Argument(help="A message as JSON.")
+Json = typer.Option(False, "--json", help="Print one JSON object.")
+
+
+def _read(file: Path) -> MessageContent:
+    try:
+        return read_content(json.loads(file.read_text(encoding="utf-8")))
+    except OSError as problem:
+        raise fail(f"{file} cannot be read: {problem.strerror}.") from problem
+    except (ContentProblem, ValueError) as problem:
+        words = str(problem) if isinstance(problem, ContentProblem) else f"It is not JSON: {problem}."
+        raise fail(f"{file}: {words}") from problem
+
+
+@app.command("check")
+def check(file: Path = FileArgument, data: Path = DataOption, as_json: bool = Json) -> None:
+    """Pre-flight of each channel and language; exit 1 where something must be fixed."""
+    content = _read(file)
+    desk = open_book(data)
+    try:
+        found: list[dict[str, Any]] = [
+            {
+                "channel": one.channel, "language": one.language,
+                "findings": [{"level": f.level, "words": f.words, "block": f.block} for f in messages.findings_of(desk, one)],
+            }
+            for one in content.writings
+        ]  # fmt: skip
+        blocked = blocks_sending(messages.findings_of_all(desk, content))
+    finally:
+        desk.close()
+    if as_json:
+        print(json.dumps({"blocked": blocked, "writings": found}))
+    else:
+        for one in found:
+            for finding in one["findings"]:
+                print(
+                    f"{one['channel']} {one['language']}: {finding['level']}: {finding['words']}".replace(
+                        "  ", " "
+                    )
+                )
+    if blocked:
+        raise typer.Exit(1)
+
+
+@app.command("render")
+def render(
+    file: Path = FileArgument,
+    data: Path = DataOption,
+    person: str | None = typer.Option(
+        None, "--as", help="A customer’s id, email, phone or name; the fallbacks, if not given."
+    ),
+    as_json: bool = Json,
+) -> None:
+    """Each channel as this customer gets it, in their language."""
+    content = _read(file)
+    desk = open_book(data)
+    try:
+        with desk.book.reading() as session:
+            ids = (
+                [int(person)]
+                if person and person.isdigit() and len(person) < 10
+                else find_ids(session, person or "", 0, 2)
+            )
+            who = session.get(Person, ids[0]) if len(ids) == 1 else None
+        if person and who is None:
+            raise fail(f"Nobody, or more than one, is found for “{person}”.")
+        found: dict[str, dict[str, object]] = {}
+        for channel in content.channels():
+            writing = content.find(channel, (who.language or "") if who else "")
+            assert writing is not None
+            try:
+                shown = messages.read_as(desk, writing, who.id if who else None)
+            except FieldProblem as problem:
+                found[channel] = {"withheld": str(problem)}
+                continue
+            if isinstance(shown, FilledEmail):
+                found[channel] = {"subject": shown.subject, "text": shown.text, "html": shown.html}
+            else:
+                found[channel] = {"text": shown} | (
+                    {"parts": parts(shown).parts} if channel == "text" else {}
+                )
+    finally:
+        desk.close()
+    if as_json:
+        print(json.dumps(found))
+        return
+    for name, said in found.items():
+        print(f"{name}: {said.get('subject', '')}\n{said.get('text') or said.get('withheld')}\n")
