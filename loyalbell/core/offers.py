@@ -172,7 +172,8 @@ def say_terms(terms: Terms, currency: str, until: str = "") -> str:
         days += [f"until {terms.until.day} {terms.until:%B %Y}"] if terms.until else []
         parts.append(", ".join(days))
     parts.append("once" if terms.uses == 1 else f"{terms.uses} times")
-    return ", ".join(parts).capitalize() + "."
+    said = ", ".join(parts)
+    return f"{said[:1].upper()}{said[1:]}."
 
 
 def greatest_cost(terms: Terms, typical_purchase: int, item_cost: int) -> int:

@@ -55,7 +55,8 @@ def audience(desk: Desk, campaign: Campaign) -> Audience:
         segment = session.get_one(Segment, campaign.segment_id)
         ledger, met = who(desk, read_rule(segment.rule), now)
         ids = [int(person_id) for person_id in ledger.people.ids[np.flatnonzero(met)]]
-        return part(session, ids, now, written_channels(session, campaign))
+        marketing = session.get_one(Message, campaign.message_id).purpose == "marketing"
+        return part(session, ids, now, written_channels(session, campaign), marketing)
 
 
 def written_channels(session: Session, campaign: Campaign) -> list[str]:
@@ -65,7 +66,11 @@ def written_channels(session: Session, campaign: Campaign) -> list[str]:
 
 
 def part(
-    session: Session, ids: Sequence[int], now: datetime, channels: Sequence[str] = ("email",)
+    session: Session,
+    ids: Sequence[int],
+    now: datetime,
+    channels: Sequence[str] = ("email",),
+    marketing: bool = True,
 ) -> Audience:
     """Each person on the first channel that nothing speaks against; the cause is that of the first channel."""
     found, taken = Audience(), set[tuple[str, str | None]]()
@@ -73,14 +78,15 @@ def part(
         people = list(session.scalars(select(Person).where(Person.id.in_(ids[start : start + SQL_BATCH]))))
         facts = {channel: send_facts(session, people, channel, now) for channel in channels}
         for person in people:
-            _place(found, taken, person.id, {channel: facts[channel][person.id] for channel in channels})
+            known = {channel: facts[channel][person.id] for channel in channels}
+            _place(found, taken, person.id, known, marketing)
     return found
 
 
-def _place(found: Audience, taken: set[tuple[str, str | None]], person_id: int, facts: Mapping[str, SendFacts]) -> None:  # fmt: skip
+def _place(found: Audience, taken: set[tuple[str, str | None]], person_id: int, facts: Mapping[str, SendFacts], marketing: bool) -> None:  # fmt: skip
     causes: list[str] = []
     for channel, known in facts.items():
-        cause: str | None = first_refusal(known)
+        cause: str | None = first_refusal(known, marketing)
         if cause is None and (channel, known.address) in taken:
             cause = "same address"
         if cause is None:

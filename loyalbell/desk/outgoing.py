@@ -3,7 +3,7 @@
 import json
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
-from datetime import datetime
+from datetime import datetime, timedelta
 
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
@@ -39,6 +39,7 @@ from loyalbell.store.tables import (
     MessageVersion,
     OpeningMessage,
     Person,
+    Preference,
     Reply,
     Shop,
     Touch,
@@ -46,6 +47,8 @@ from loyalbell.store.tables import (
 
 Writing = EmailContent | TextContent | ChatContent
 ANSWER, PROOF, CONFIRMATION = "answer", "proof", "confirmation"
+OFTEN = {"weekly": 7, "monthly": 30}
+"""Days between two marketing messages, for who asked to hear less often."""
 TO_ONE = (ANSWER, PROOF, CONFIRMATION)
 """What is written to one address for its own sake: consent to marketing is not asked, suppression is."""
 
@@ -67,6 +70,7 @@ def send_facts(
     addresses = [address for person in people if (address := address_of(person, channel))]
     bad = suppressed_addresses(session, addresses, channel)
     marked = suppressed_people(session, ids, channel)
+    paused, too_soon = _asked_for_less(session, ids, now)
     return {
         person.id: SendFacts(
             deceased=person.deceased_at is not None and person.deceased_at <= now,
@@ -74,9 +78,27 @@ def send_facts(
             suppressed=person.id in marked or address_of(person, channel) in bad,
             consent=consents.get(person.id, "never asked"),
             address=address_of(person, channel),
+            paused=person.id in paused,
+            too_soon=person.id in too_soon,
         )
         for person in people
     }
+
+
+def _asked_for_less(session: Session, ids: Sequence[int], now: datetime) -> tuple[set[int], set[int]]:
+    """Who asked for a pause that still runs; who asked to hear less often and heard from us within that time."""
+    kept = list(session.scalars(select(Preference).where(Preference.person_id.in_(ids))))
+    paused = {one.person_id for one in kept if one.paused_until is not None and one.paused_until > now}
+    seldom = {one.person_id: OFTEN[one.often] for one in kept if one.often in OFTEN}
+    query = (
+        select(Touch.person_id, func.max(Touch.sent_at))
+        .join(MessageVersion, MessageVersion.id == Touch.message_version_id)
+        .join(Message, Message.id == MessageVersion.message_id)
+        .where(Touch.person_id.in_(seldom), Touch.state == "sent", Message.purpose == "marketing")
+        .group_by(Touch.person_id)
+    )
+    last = {at: sent for at, sent in session.execute(query).all() if sent is not None} if seldom else {}
+    return paused, {at for at, days in seldom.items() if at in last and last[at] > now - timedelta(days=days)}
 
 
 @dataclass
@@ -90,6 +112,7 @@ class Maker:
     writings: dict[tuple[int, str, str], tuple[Writing, Compiled] | None] = field(default_factory=dict)
     facts: dict[tuple[int, str], dict[int, dict[str, object]]] = field(default_factory=dict)
     codes: dict[int, Mapping[str, object]] = field(default_factory=dict)
+    service: set[int] = field(default_factory=set)
     gateways: dict[str, GatewaySettings] = field(default_factory=dict)
     email: EmailSettings | None = None
 
@@ -98,9 +121,10 @@ class Maker:
         ids = [touch.person_id for touch in touches]
         people = {one.id: one for one in self.session.scalars(select(Person).where(Person.id.in_(ids)))}
         care = send_facts(self.session, list(people.values()), channel, self.now)
+        self.service = self._service({touch.message_version_id for touch in touches})
         self.facts = self._all_facts(touches, people)
         self.codes = self._all_codes(
-            [one for one in touches if first_refusal(care[one.person_id]) is None], people
+            [one for one in touches if self._refusal(one, care[one.person_id]) is None], people
         )
         found = []
         for touch in touches:
@@ -144,6 +168,15 @@ class Maker:
                 found |= codes_for(self.session, made[1], groups[key], self.shop, self.now)
         return found
 
+    def _service(self, versions: set[int]) -> set[int]:
+        """Those of the versions whose message is a service notice."""
+        query = (
+            select(MessageVersion.id)
+            .join(Message)
+            .where(MessageVersion.id.in_(versions), Message.purpose == "service")
+        )
+        return set(self.session.scalars(query))
+
     def _settings(self, channel: str) -> GatewaySettings:
         if channel not in self.gateways:
             self.gateways[channel] = GATEWAYS[channel].load(self.session)
@@ -163,8 +196,13 @@ class Maker:
                 found[key] = filler.facts(list({one.id: one for one in groups[key]}.values()), made[1])
         return found
 
+    def _refusal(self, touch: Touch, care: SendFacts) -> str | None:
+        if touch.origin_kind in TO_ONE:
+            return _refusal_of_one(touch, care)
+        return first_refusal(care, touch.message_version_id not in self.service)
+
     def _one(self, touch: Touch, person: Person, care: SendFacts) -> Outgoing:
-        cause = first_refusal(care) if touch.origin_kind not in TO_ONE else _refusal_of_one(touch, care)
+        cause = self._refusal(touch, care)
         if cause:
             raise Withhold(cause)
         touch.address = touch.address if touch.origin_kind in TO_ONE and touch.address else care.address

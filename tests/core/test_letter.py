@@ -233,9 +233,19 @@ class Judging(unittest.TestCase):
         self.assertNotIn("color", found)
 
     def test_spam_signs(self) -> None:
-        calm = Parts("Is it time for a bath?", "<p>Hello</p>", "Hello, it is time for a bath. " * 10, 1, 2)
+        calm = Parts(
+            "Is it time for a bath?",
+            "<p>Hello</p>",
+            "Hello, it is time for a bath. " * 10,
+            1,
+            ("https://a.example",),
+        )
         loud = Parts(
-            "ACT NOW $$$ FREE!!!", "<p>http://1.2.3.4/</p>", "CLICK HERE NOW winner guaranteed", 3, 30
+            "ACT NOW $$$ FREE!!!",
+            "<p>x</p>",
+            "CLICK HERE NOW winner guaranteed",
+            3,
+            ("http://1.2.3.4/",) * 30,
         )
         self.assertEqual(signs(calm), [])
         self.assertGreater(sum(one.points for one in signs(loud)), ENOUGH)

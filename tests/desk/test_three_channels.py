@@ -40,7 +40,7 @@ from loyalbell.desk.channel_settings import (
 from loyalbell.desk.ticking import tick
 from loyalbell.store.consent import consent_now
 from loyalbell.store.journal import mark_whole
-from loyalbell.store.tables import ConsentEntry, OfferCode, Reply, Suppression, Touch, TouchEvent
+from loyalbell.store.tables import ConsentEntry, OfferCode, Preference, Reply, Suppression, Touch, TouchEvent
 from tests.books import NOW, DeskCase, FakeSender
 
 
@@ -282,6 +282,23 @@ class ThreeChannels(DeskCase):
                 [(one.address, one.reason) for one in session.query(Suppression)],
                 [(handed[0].recipient, "hard bounce")],
             )
+
+    def test_who_asked_for_a_pause_or_for_less_is_left_out_except_by_service_notices(self) -> None:
+        self.send("email", "text")
+        with self.desk.book.writing() as session:
+            session.add(Preference(person_id=self.ann, token="t1", often="weekly"))
+            session.add(
+                Preference(person_id=self.bo, token="t2", often="any", paused_until=NOW + timedelta(days=30))
+            )
+        with self.assertRaises(campaigns.CannotSend):
+            self.send("email", "text", name="June")
+        messages.keep(self.desk, self.message, "Three", self.content(), "Ida", "service")
+        self.assertEqual(len(self.send("email", "text", name="Notice").handed), 2)
+        messages.keep(self.desk, self.message, "Three", self.content(), "Ida", "marketing")
+        self.clock.move_on(timedelta(days=8))
+        self.assertEqual(
+            [one.recipient for one in self.send("email", "text", name="July").handed], ["ann@example.com"]
+        )
 
     def test_a_proof_counts_nowhere_and_refuses_nobody(self) -> None:
         writing = self.content().find("email")

@@ -127,7 +127,7 @@
     const place = button.getBoundingClientRect();
     window_.hidden = false;
     const room = Math.max(0, innerHeight - window_.offsetHeight - 8);
-    window_.style.setProperty("top", `${scrollY + Math.min(place.bottom + 6, room)}px`);
+    window_.style.setProperty("top", `${scrollY + Math.max(60, Math.min(place.bottom + 6, room))}px`);
     window_.style.setProperty("left", `${Math.max(8, Math.min(place.left + scrollX, innerWidth - window_.offsetWidth - 24))}px`);
     open = window_; about = button.closest(".block");
     window_.querySelector("input, select, button")?.focus();
