@@ -192,7 +192,7 @@
     const first = fresh.querySelector(".block");
     const after = button.closest(".piece"), column = button.closest(".column");
     if (wide === "words") letter.querySelector("#blocks").append(fresh);
-    else if (after && after.contains(button)) after.after(fresh);
+    else if (after && (!column || column.contains(after))) after.after(fresh);
     else if (column) column.querySelector(".column-blocks").prepend(fresh);
     else letter.querySelector("#blocks").prepend(fresh);
     draggable();
@@ -314,7 +314,7 @@
     } else if (field.matches(".upload-file")) {
       const made = field.files[0] && await send("/messages/attach", field.files[0]);
       if (made) { const tick = document.createElement("input"); tick.type = "checkbox"; tick.checked = true; tick.dataset.file = made.id; byId("files").prepend(tick); redraw(); }
-    } else if (field.id === "language") { collect(); remember(); form.elements.language.value = field.value; draw(); }
+    } else if (field.id === "turn-language") { collect(); remember(); form.elements.language.value = field.value; draw(); }
     else if (field.name === "how" || field.dataset.name === "picture" || field.dataset.name === "list") redraw();
     else if (field.matches("[data-name], [data-of], [data-file], [name=purpose]")) changed();
   });

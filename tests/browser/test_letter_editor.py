@@ -1,0 +1,143 @@
+"""The letter editor in a real browser: marks, links, blocks in columns, parts for some, undo, three channels, a proof."""
+
+import json
+
+from selenium.webdriver import ActionChains
+from selenium.webdriver.common.by import By
+from selenium.webdriver.common.keys import Keys
+
+from tests.books import wait_for
+from tests.browser.test_walking_path import BrowserCase
+
+
+class LetterEditor(BrowserCase):
+    def whole(self) -> dict:
+        return json.loads(self.browser.execute_script("return document.querySelector('[name=whole]').value"))
+
+    def writing(self, channel: str = "email", language: str = "") -> dict:
+        return next(
+            one
+            for one in self.whole()["writings"]
+            if (one["channel"], one["language"]) == (channel, language)
+        )
+
+    def kinds(self) -> list[str]:
+        return [block["kind"] for block in self.writing()["blocks"]]
+
+    def open_empty(self) -> None:
+        self.go("/messages/new?start=blank")
+        wait_for(lambda: self.writing())
+
+    def add(self, kind: str, plus: int = -1) -> None:
+        self.browser.execute_script(
+            "arguments[0].click()",
+            self.browser.find_elements(By.CSS_SELECTOR, "#blocks > .piece > .plus > button")[plus],
+        )
+        choices = [
+            one
+            for one in self.browser.find_elements(By.CSS_SELECTOR, f'[data-add="{kind}"]')
+            if one.is_displayed()
+        ]
+        choices[0].click()
+
+    def select_all(self, css: str) -> None:
+        self.browser.execute_script(
+            "const at=document.querySelector(arguments[0]);at.focus();const r=document.createRange();r.selectNodeContents(at);"
+            "const s=getSelection();s.removeAllRanges();s.addRange(r);", css,
+        )  # fmt: skip
+
+    def test_marks_links_and_undo(self) -> None:
+        self.open_empty()
+        text = '.block[data-kind="text"] .written'
+        self.find(text).send_keys("Come by soon")
+        wait_for(lambda: self.writing()["blocks"][1]["text"] == "Come by soon")
+        self.select_all(text)
+        self.find('.block[data-kind="text"] .mark[data-mark="bold"]').click()
+        wait_for(lambda: self.writing()["blocks"][1]["text"] == "**Come by soon**")
+        wait_for(lambda: "Come by soon" in self.text_in_frame(".phone iframe"))
+        self.select_all(text)
+        self.find('.block[data-kind="text"] .add-link').click()
+        self.find("#link-address").send_keys("https://otterby.example/x")
+        self.find("#link-now").click()
+        wait_for(
+            lambda: (
+                self.writing()["blocks"][1]["text"]
+                in (
+                    "**[Come by soon](https://otterby.example/x)**",
+                    "[**Come by soon**](https://otterby.example/x)",
+                )
+            )
+        )
+        wait_for(lambda: not self.find("#undo").get_attribute("disabled"))
+        self.find("#undo").click()
+        wait_for(lambda: self.writing()["blocks"][1]["text"] == "**Come by soon**")
+        wait_for(lambda: not self.find("#redo").get_attribute("disabled"))
+        self.find("#redo").click()
+        wait_for(lambda: "otterby.example/x" in self.writing()["blocks"][1]["text"])
+        self.quiet()
+
+    def test_blocks_are_added_moved_shown_to_some_and_taken_away(self) -> None:
+        self.open_empty()
+        self.add("columns")
+        wait_for(lambda: self.kinds() == ["heading", "text", "columns"])
+        inner = self.browser.find_element(By.CSS_SELECTOR, ".column .piece-top button")
+        self.browser.execute_script("arguments[0].click()", inner)
+        next(
+            one
+            for one in self.browser.find_elements(By.CSS_SELECTOR, '.column [data-add="text"]')
+            if one.is_displayed()
+        ).click()
+        self.find(".column .written").send_keys("In a column")
+        wait_for(lambda: self.writing()["blocks"][2]["columns"][0][0]["text"] == "In a column")
+        self.find('#blocks > .piece > .block[data-kind="text"] .written').send_keys(Keys.ALT, Keys.ARROW_UP)
+        wait_for(lambda: self.kinds() == ["text", "heading", "columns"])
+        self.find('.block[data-kind="text"] .show-when').click()
+        self.find("#when-segment").send_keys("Café regulars")
+        wait_for(lambda: "shown to" in self.text("#letter"))
+        self.assertEqual(self.writing()["blocks"][0]["when"]["rule"]["root"]["lines"][0]["about"], "segment")
+        self.find('.block[data-kind="text"] .written').click()
+        self.find('.block[data-kind="text"] .take-away').click()
+        wait_for(lambda: self.kinds() == ["heading", "columns"])
+        self.quiet()
+
+    def test_a_part_for_those_a_sentence_says(self) -> None:
+        self.open_empty()
+        self.find('.block[data-kind="text"] .written').send_keys("Only for some")
+        self.find('.block[data-kind="text"] .show-when').click()
+        self.find("#when-rule").click()
+        frame = wait_for(lambda: self.find("#rule-dialog iframe"))
+        self.browser.switch_to.frame(frame)
+        wait_for(lambda: "not ordered" in self.text("#rule"))
+        wait_for(lambda: self.find("#use-rule")).click()
+        self.browser.switch_to.default_content()
+        wait_for(lambda: "have not ordered" in self.text("#letter .shown-when"))
+        self.assertEqual(len(self.writing()["blocks"][1]["when"]["rule"]["root"]["lines"]), 2)
+        self.quiet()
+
+    def test_three_channels_and_a_language_kept_together_and_a_proof(self) -> None:
+        self.open_empty()
+        self.find(".title-input").send_keys("On three")
+        self.find('[data-name="subject"]').send_keys("Hello")
+        self.find('.block[data-kind="text"] .written').send_keys("By email")
+        for channel in ("text", "chat"):
+            self.find(f'[data-turn-channel="{channel}"]').click()
+            wait_for(lambda channel=channel: self.find(".writing").get_attribute("data-channel") == channel)
+            self.select_all("#blocks .written")
+            ActionChains(self.browser).send_keys(f"By {channel}").perform()
+            wait_for(lambda channel=channel: f"By {channel}" in json.dumps(self.writing(channel)))
+        self.find('[data-turn-channel="email"]').click()
+        wait_for(lambda: self.find(".writing").get_attribute("data-channel") == "email")
+        self.browser.execute_script(
+            "const s=document.getElementById('turn-language');s.value='es';s.dispatchEvent(new Event('change',{bubbles:true}))"
+        )
+        wait_for(lambda: self.find(".writing").get_attribute("data-language") == "es")
+        self.find(".title-row .btn-act").click()
+        wait_for(lambda: "saved=yes" in self.browser.current_url)
+        self.assertEqual(
+            sorted((one["channel"], one["language"]) for one in self.whole()["writings"]),
+            [("chat", ""), ("email", ""), ("email", "es"), ("text", "")],
+        )
+        self.find(".proof button").click()
+        wait_for(lambda: "A proof is on its way to ida@otterby.example" in self.text("#proof-said"))
+        wait_for(lambda: "ida@otterby.example" in self.application.running.store.recipients())
+        self.quiet()
