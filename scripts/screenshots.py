@@ -2,14 +2,18 @@
 
 import shutil
 import sys
+from datetime import timedelta
 from pathlib import Path
 
 from selenium.webdriver.common.by import By
+from sqlalchemy import select
 
+from loyalbell.channels.post_room.people import ANSWERS
 from loyalbell.demo.shop import OWNER, build_demo
-from loyalbell.desk import campaigns, importing
+from loyalbell.desk import campaigns, importing, incoming, offers
 from loyalbell.desk.desk import Desk
 from loyalbell.desk.ticking import Heartbeat
+from loyalbell.store.tables import Person
 from tests.books import wait_for
 from tests.browser.driver import Application, open_browser, scratch_folder, sign_in
 
@@ -22,7 +26,7 @@ VIEWS = {
     "import": "/imports/{imported}",
     "segments": "/segments",
     "segment": "/segments/1",
-    "message": "/messages/1",
+    "message": "/messages/3",
     "campaign": "/campaigns/{draft}",
     "results": "/results/1?figure=clicked",
     "post-room": "/post-room/1",
@@ -31,6 +35,8 @@ VIEWS = {
     "duplicates": "/duplicates/198/4001",
     "fields": "/fields",
     "other-programs": "/other-programs",
+    "replies": "/replies",
+    "offer": "/offers/2",
 }
 
 
@@ -46,7 +52,21 @@ def prepare(desk: Desk, heartbeat: Heartbeat) -> dict[str, int]:
     heartbeat.wake()
     wait_for(lambda: _is_sent(desk, sent), 120)
     draft = campaigns.draft_campaign(desk, "We kept your spot, May", 1, 1, OWNER[0])
+    _answers(desk)
     return {"imported": run.id, "draft": draft, "customer": _somebody(desk)}
+
+
+def _answers(desk: Desk) -> None:
+    """Some wrote back by text, and some hold a code."""
+    with desk.book.writing() as session:
+        people = list(
+            session.scalars(select(Person).where(Person.phone.is_not(None)).order_by(Person.id).limit(9))
+        )
+        for person in people:
+            offers.issue(session, desk.the_shop(), 2, person.id, desk.clock.now())
+    for at, (person, words) in enumerate(zip(people, ANSWERS, strict=True)):
+        moment = desk.clock.now() - timedelta(minutes=37 * at * at)
+        incoming.take_reply(desk, "text", f"shown-{at}", person.phone or "", words, moment)
 
 
 def _is_sent(desk: Desk, campaign_id: int) -> bool:
@@ -78,7 +98,7 @@ def main(names: list[str]) -> None:
                 continue
             browser.get(address + path.format(**numbers))
             wait_for(lambda: browser.execute_script("return document.fonts.status === 'loaded'"))
-            for frame in browser.find_elements(By.TAG_NAME, "iframe"):
+            for frame in browser.find_elements(By.CSS_SELECTOR, ".phone iframe, .mail-frame"):
                 wait_for(lambda shown=frame: shown.is_displayed())
             wait_for(lambda: not browser.find_elements(By.CSS_SELECTOR, "[data-still-coming], progress"), 60)
             browser.save_screenshot(str(OUT / f"{name}.png"))
