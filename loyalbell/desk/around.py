@@ -1,6 +1,7 @@
 """What a message leans on, gathered for its pre-flight."""
 
-from collections.abc import Callable, Sequence
+import re
+from collections.abc import Sequence
 from datetime import datetime
 
 from sqlalchemy import func, select
@@ -10,7 +11,6 @@ from loyalbell.core.messages import content as c
 from loyalbell.core.messages.fields import fields_used
 from loyalbell.core.messages.preflight import Around
 from loyalbell.core.offers import expires
-from loyalbell.desk import spam_filter
 from loyalbell.desk.channel_settings import GATEWAYS, LinkSettings
 from loyalbell.desk.desk import Desk
 from loyalbell.desk.facts import MAKERS
@@ -29,10 +29,11 @@ from loyalbell.store.tables import (
 )
 
 Writing = c.EmailContent | c.TextContent | c.ChatContent
+OWN_PAGES = re.compile(r"^/(sign-up|(preferences|keep|view|u|offer|picture)/[^/]+)/?$")
 COUNTED = frozenset(name for names, _ in MAKERS for name in names)
 
 
-def around(desk: Desk, session: Session, writing: Writing, audience: Sequence[int] | None = None, marketing: bool = True, own_page: Callable[[str], bool] = lambda path: True) -> Around:  # fmt: skip
+def around(desk: Desk, session: Session, writing: Writing, audience: Sequence[int] | None = None, marketing: bool = True, score: tuple[float, str] | None = None) -> Around:  # fmt: skip
     """``audience`` are ids of people; everyone on file where it is ``None``."""
     shop, links = session.get_one(Shop, 1), LinkSettings.load(session)
     given = {"shop_phone": links.phone, "booking_url": links.booking_url, "review_url": links.review_url}
@@ -54,16 +55,11 @@ def around(desk: Desk, session: Session, writing: Writing, audience: Sequence[in
         attached=int(attached or 0),
         missing=lacks,
         audience=people,
-        own_page=own_page,
+        own_page=lambda path: OWN_PAGES.match(path) is not None,
         public_url=shop.public_url,
         marketing=marketing,
+        filter_score=score,
     )
-
-
-def with_filter(found: Around, mail: bytes | None) -> Around:
-    """The same with the score of the spam filter of this machine, where one is installed."""
-    score = spam_filter.score(mail) if mail is not None else None
-    return found if score is None else Around(**{**vars(found), "filter_score": score})
 
 
 def lacking(session: Session, shop: Shop) -> dict[str, tuple[str, ...]]:

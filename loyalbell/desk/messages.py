@@ -1,6 +1,7 @@
 """Messages: keeping versions of what was written, and reading them as real people."""
 
 import difflib
+import hashlib
 from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
@@ -13,10 +14,12 @@ from sqlalchemy.orm import Session
 from loyalbell.core.messages import content as c
 from loyalbell.core.messages.fields import FieldProblem
 from loyalbell.core.messages.letter import CompiledEmail, FilledEmail
+from loyalbell.core.messages.mail import Envelope, make_mail
 from loyalbell.core.messages.preflight import Finding, preflight
 from loyalbell.core.messages.text import Spread, spread
 from loyalbell.core.segments.evaluate import evaluate
 from loyalbell.core.segments.model import RuleProblem
+from loyalbell.desk import spam_filter
 from loyalbell.desk.around import around
 from loyalbell.desk.desk import Desk
 from loyalbell.desk.letters import Filler, compiled, fill_for_preview, kit_for, newest_version
@@ -249,14 +252,83 @@ def read_as(desk: Desk, writing: Writing, person_id: int | None) -> FilledEmail 
 def findings_of(desk: Desk, writing: Writing, audience: Sequence[int] | None = None, marketing: bool = True) -> list[Finding]:  # fmt: skip
     with desk.book.reading() as session:
         shop = session.get_one(Shop, 1)
-        given = around(desk, session, writing, audience, marketing)
         made = None
         if isinstance(writing, c.EmailContent):
             try:
                 made = compiled(writing, kit_for(session, shop, writing))
             except FieldProblem:
                 made = None
-        return preflight(writing, given, made if isinstance(made, CompiledEmail) else None)
+        score = _filter_score(desk, session, shop, writing, made) if isinstance(made, CompiledEmail) else None
+        given = around(desk, session, writing, audience, marketing, score)
+        found = preflight(writing, given, made if isinstance(made, CompiledEmail) else None)
+        if isinstance(writing, c.EmailContent) and isinstance(made, CompiledEmail) and made.item_lists:
+            found += _empty_lists(desk, session, writing, made)
+        return found
+
+
+def _filter_score(desk: Desk, session: Session, shop: Shop, writing: Writing, made: CompiledEmail) -> tuple[float, str] | None:  # fmt: skip
+    """What the spam filter of this machine says of it, as one of those it would reach gets it."""
+    if not spam_filter.installed():
+        return None
+    people = _sample(desk, session, None, 0)[:1]
+    try:
+        facts = Filler(desk, session, shop, desk.clock.now()).facts(people, made)
+        shown = fill_for_preview(session, made, facts[people[0].id], shop, desk.clock.now())
+    except (FieldProblem, IndexError):
+        return None
+    assert isinstance(shown, FilledEmail)
+    key = hashlib.sha256(f"{shown.subject}{shown.html}{shown.text}".encode()).hexdigest()
+    now, sender = desk.clock.now(), shop.sender_email or "shop@localhost.localdomain"
+    envelope = Envelope(
+        shop.sender_name,
+        sender,
+        "A customer",
+        "customer@example.com",
+        f"<{key[:32]}@{sender.partition('@')[2]}>",
+        now,
+        f"{shop.public_url}/u/x",
+    )
+    return spam_filter.score_later(desk, key, lambda: make_mail(shown, envelope).as_bytes())
+
+
+_empty: dict[tuple[str, int, str], list[int]] = {}
+
+
+def _empty_lists(desk: Desk, session: Session, writing: c.EmailContent, made: CompiledEmail) -> list[Finding]:
+    """Lists of items that stay empty for some, by a sample of who can be reached."""
+    key = (str(desk.data), desk.ledger().version, repr(made.item_lists))
+    people = _sample(desk, session, None, 0)
+    if key not in _empty:
+        facts = Filler(desk, session, session.get_one(Shop, 1), desk.clock.now()).facts(people, made)
+        _empty.clear()
+        _empty[key] = [
+            sum(not one[f"items_{at}"] for one in facts.values()) for at in range(len(made.item_lists))
+        ]
+    places = [at for at, block in enumerate(c.every_block(writing.blocks), 1) if isinstance(block, c.Items)]
+    return [
+        Finding("look at this", f"{count:,} of {len(people):,} people looked at get no items here.", place)
+        for count, place in zip(_empty[key], places, strict=False)
+        if count
+    ]
+
+
+def items_for(desk: Desk, writing: Writing, person_id: int | None) -> list[tuple[str, str]]:
+    """(name, why) of the items that this person gets."""
+    if not isinstance(writing, c.EmailContent) or person_id is None:
+        return []
+    with desk.book.reading() as session:
+        shop = session.get_one(Shop, 1)
+        made, person = compiled(writing, kit_for(session, shop, writing)), session.get(Person, person_id)
+        if person is None or not made.item_lists:
+            return []
+        facts = Filler(desk, session, shop, desk.clock.now()).facts([person], made)[person.id]
+    cards = [
+        card
+        for name, value in facts.items()
+        if name.startswith("items_") and isinstance(value, list)
+        for card in value
+    ]
+    return [(card["name"], card["why"]) for card in cards]
 
 
 def findings_of_all(desk: Desk, content: c.MessageContent, channels: Sequence[str] | None = None, marketing: bool = True) -> list[Finding]:  # fmt: skip
@@ -282,7 +354,7 @@ def text_spread(desk: Desk, writing: c.TextContent, audience: Sequence[int] | No
     with desk.book.reading() as session:
         shop, now = session.get_one(Shop, 1), desk.clock.now()
         template = compiled(writing, kit_for(session, shop, writing))
-        people = _sample(desk, session, audience)
+        people = _sample(desk, session, audience, 1)
         facts = Filler(desk, session, shop, now).facts(people, template)
         texts = []
         for person in people:
@@ -293,11 +365,11 @@ def text_spread(desk: Desk, writing: c.TextContent, audience: Sequence[int] | No
         return spread(texts)
 
 
-def _sample(desk: Desk, session: Session, audience: Sequence[int] | None) -> list[Person]:
-    """Evenly spread over the audience, or over those a text can reach."""
+def _sample(desk: Desk, session: Session, audience: Sequence[int] | None, channel: int) -> list[Person]:
+    """Evenly spread over the audience, or over those that the channel with this number can reach."""
     ledger, now = desk.ledger(), int(desk.clock.now().timestamp())
     if audience is None:
-        audience = ledger.people.ids[np.flatnonzero(ledger.reachable(1, now))].tolist()
+        audience = ledger.people.ids[np.flatnonzero(ledger.reachable(channel, now))].tolist()
     step = max(1, len(audience) // SAMPLE)
     return list(session.scalars(select(Person).where(Person.id.in_(list(audience)[::step][:SAMPLE]))))
 

@@ -3,16 +3,40 @@
 import re
 import shutil
 import subprocess
+from collections.abc import Callable
 from functools import lru_cache
+
+from loyalbell.desk.desk import Desk
+from loyalbell.desk.jobs import Report
 
 COMMAND = "spamassassin"
 SECONDS = 20
+MOST_KEPT = 500
 _SCORE = re.compile(r"X-Spam-Status:.*?score=(-?[\d.]+).*?tests=([\w,\s]*?)(?:\s+\w+=|\n\S)", re.DOTALL)
 
 
 @lru_cache(maxsize=1)
 def installed() -> bool:
     return shutil.which(COMMAND) is not None
+
+
+_known: dict[str, tuple[float, str] | None] = {}
+
+
+def score_later(desk: Desk, key: str, mail: Callable[[], bytes]) -> tuple[float, str] | None:
+    """The score where it is known; else it is asked in the background, for it takes seconds, and is there the next time."""
+    if not installed():
+        return None
+    if key in _known:
+        return _known[key]
+
+    def ask(report: Report) -> None:
+        if len(_known) > MOST_KEPT:
+            _known.clear()
+        _known[key] = score(mail())
+
+    desk.jobs.start(f"spam-{key}", ask)
+    return None
 
 
 def score(mail: bytes) -> tuple[float, str] | None:

@@ -8,7 +8,9 @@ from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from loyalbell.core.timing import local_day, start_of_day
+from loyalbell.desk import tray
 from loyalbell.desk.desk import Desk
+from loyalbell.desk.outgoing import TO_ONE
 from loyalbell.store.tables import Campaign, ImportRun, Person, Shop, Touch, TouchEvent
 
 DAYS_SHOWN = 14
@@ -32,6 +34,10 @@ class Need:
     link: str
     act: str
     urgent: bool = False
+
+
+OF_THE_SHOP = Touch.origin_kind.not_in(TO_ONE)
+"""Messages to many; answers, proofs and confirmations are not counted."""
 
 
 @dataclass(frozen=True)
@@ -68,7 +74,7 @@ def today(desk: Desk) -> Today:
             came_back=_named(session, back[-6:][::-1]),
             came_back_count=len(back),
             campaigns=_campaigns(session),
-            heard=_count_people(session, Touch.sent_at >= week),
+            heard=_count_people(session, (Touch.sent_at >= week) & OF_THE_SHOP),
             answered=_answered(session, week),
         )
 
@@ -77,7 +83,9 @@ def _days(session: Session, zone: str, now: datetime) -> list[DayLoad]:
     last = local_day(now, zone)
     days = [last - timedelta(days=back) for back in range(DAYS_SHOWN - 1, -1, -1)]
     sent = dict.fromkeys(days, 0)
-    for at in session.scalars(select(Touch.sent_at).where(Touch.sent_at >= start_of_day(days[0], zone))):
+    for at in session.scalars(
+        select(Touch.sent_at).where(Touch.sent_at >= start_of_day(days[0], zone), OF_THE_SHOP)
+    ):
         if at is not None:
             sent[local_day(at, zone)] = sent.get(local_day(at, zone), 0) + 1
     waiting = session.scalar(
@@ -130,6 +138,12 @@ def _needs(session: Session, shop: Shop) -> list[Need]:
     if session.scalar(select(Person.id).limit(1)) is None:
         words = "Bring in your customers from your till, booking system or spreadsheet, then their orders."
         needs.append(Need("The book is empty", words, "/imports", "Bring in a file"))
+    waiting = tray.waiting(session)
+    if waiting:
+        title = "1 answer waits" if waiting == 1 else f"{waiting:,} answers wait"
+        needs.append(
+            Need(title, "Customers wrote back, and nobody has seen to it yet.", "/replies", "Read them")
+        )
     for campaign in session.scalars(select(Campaign).where(Campaign.started_at.is_not(None))):
         needs += _campaign_needs(session, campaign)
     for campaign in session.scalars(select(Campaign).where(Campaign.state == "draft").limit(5)):

@@ -149,6 +149,7 @@ def rail_values(visit: Visit, content: c.MessageContent, writing: Writing, form:
         "findings": messages.findings_of(visit.desk, writing, None, marketing),
         "uses": _uses(visit, number_of(form, "message_id") if form is not None else None),
         "proof_readers": _proof_readers(visit),
+        "chosen_items": messages.items_for(visit.desk, writing, reader) if withheld is None else [],
         "spread": None,
         "twins": False,
         "counted": None,

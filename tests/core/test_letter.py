@@ -132,7 +132,7 @@ class Letters(unittest.TestCase):
 
     @given(NASTY.map(lambda text: text.replace("{{", "").replace("{%", "")))
     def test_what_the_author_types_never_breaks_the_page(self, text: str) -> None:
-        plain = "".join(one for one in text if one not in "*[]()-\n\r")
+        plain = "".join(one for one in text if one not in "{*[]()-\n\r")
         found = made(
             c.Heading(text=text),
             c.Text(text=plain),

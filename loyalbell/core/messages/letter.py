@@ -245,16 +245,16 @@ class _Compiler:
     def _items(self, block: c.Items) -> _Made:
         self.item_lists.append(block)
         name = f"items_{len(self.item_lists) - 1}"
-        price = "{% if item.price %}<br />{{ item.price }}{% endif %}" if block.prices else ""
+        price = "{% if item.price != blank %}<br />{{ item.price }}{% endif %}" if block.prices else ""
         row = (
             "{% for item in " + name + " %}"
-            '<tr><td width="84" style="padding:6px 12px 6px 0;vertical-align:top">{% if item.picture %}'
+            '<tr><td width="84" style="padding:6px 12px 6px 0;vertical-align:top">{% if item.picture != blank %}'
             '<img src="{{ item.picture }}" width="72" height="72" alt="" style="border-radius:6px" />{% endif %}</td>'
             '<td style="padding:6px 0;font-size:16px;line-height:1.5;vertical-align:top"><a href="{{ item.url }}" '
             f'style="font-weight:700;color:{self.look.ink}">{{{{ item.name }}}}</a>{price}</td></tr>'
             "{% endfor %}"
         )
-        plain_price = " ({{ item.price }})" if block.prices else ""
+        plain_price = "{% if item.price != blank %} ({{ item.price }}){% endif %}" if block.prices else ""
         plain = (
             "{% for item in " + name + " %}- {{ item.name }}" + plain_price + ": {{ item.url }}\n{% endfor %}"
         )
