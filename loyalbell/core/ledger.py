@@ -222,6 +222,15 @@ class Suppressions(Rows):
 
 
 @dataclass(frozen=True)
+class Codes(Rows):
+    """Codes of offers that people were given: ``at`` when, ``until`` before when they hold, ``used_at`` when they were used up."""
+
+    offer: Small = column(np.int32)
+    until: Ints = column(blank=NEVER)
+    used_at: Ints = column(blank=NEVER)
+
+
+@dataclass(frozen=True)
 class Tags(Rows):
     """Who carried which tag from ``at`` until before ``until``."""
 
@@ -283,6 +292,7 @@ class Ledger:
     answers: Answers = field(default_factory=Answers.of)
     touches: Touches = field(default_factory=Touches.of)
     responses: Responses = field(default_factory=Responses.of)
+    codes: Codes = field(default_factory=Codes.of)
     tags: Tags = field(default_factory=Tags.of)
     field_values: FieldValues = field(default_factory=FieldValues.of)
     yearly_dates: YearlyDates = field(default_factory=YearlyDates.of)

@@ -27,6 +27,7 @@ from loyalbell.core.offers import (
 from loyalbell.core.timing import local_day
 from loyalbell.desk.desk import Desk
 from loyalbell.desk.facts import say_date
+from loyalbell.store.journal import mark_rows
 from loyalbell.store.tables import Department, Item, Offer, OfferCode, Order, Person, Redemption, Shop
 
 SAMPLE_CODE = "SAMPL-ECODE"
@@ -118,6 +119,7 @@ def issue(session: Session, shop: Shop, offer_id: int, person_id: int, now: date
     code = _new(offer, person_id, None, now, until)
     session.add(code)
     session.flush()
+    mark_rows(session, "codes", [code.id])
     return code
 
 
@@ -140,6 +142,7 @@ def issue_many(session: Session, shop: Shop, offer_id: int, people: Mapping[int,
     }
     session.add_all(fresh.values())
     session.flush()
+    mark_rows(session, "codes", [code.id for code in fresh.values()])
     return there | fresh
 
 
@@ -244,6 +247,7 @@ def redeem(desk: Desk, typed: str, purchase: int, by: str, lines: Sequence[Line]
                 cost_minor=found.cost, order_id=order_id,
             )
         )  # fmt: skip
+        mark_rows(session, "codes", [code.id])
         desk.note(session, by, "redeemed a code", offer=offer.name, person=code.person_id)
         return found
 

@@ -24,7 +24,7 @@ from loyalbell.core.segments.model import (
 from loyalbell.core.segments.sentence import Saying, say_rule
 from loyalbell.core.segments.warnings import Warning, sparse_fields, warnings
 from loyalbell.desk.desk import Desk
-from loyalbell.store.tables import Campaign, Message, Person, Segment
+from loyalbell.store.tables import Campaign, Message, Offer, Person, Segment
 
 YEAR = 365 * 86_400
 WEEK = timedelta(days=7)
@@ -83,7 +83,8 @@ def saying(desk: Desk, ledger: Ledger) -> Saying:
     with desk.book.reading() as session:
         names = dict(session.execute(select(Segment.id, Segment.name)).all())
         letters = dict(session.execute(select(Message.id, Message.name)).all())
-    return Saying(ledger.currency, ledger.catalogue, names, letters)
+        given = dict(session.execute(select(Offer.id, Offer.name)).all())
+    return Saying(ledger.currency, ledger.catalogue, names, letters, given)
 
 
 def words_of(desk: Desk, rule: Rule) -> str:

@@ -22,6 +22,7 @@ from loyalbell.core.ledger import (
     Answers,
     Appointments,
     Catalogue,
+    Codes,
     Consents,
     Events,
     FieldValues,
@@ -328,6 +329,18 @@ def yearly_dates(loading: Loading, span: Range | None) -> YearlyDates:
     )  # fmt: skip
 
 
+def codes(loading: Loading, span: Range | None) -> Codes:
+    """A code with uses left is not used up; the last redemption of one without ends it."""
+    only = where("offer_code.id", span)
+    ids, person, at, offer, until, used = loading.columns(
+        f"""SELECT offer_code.id, person_id, issued_at, offer_id, coalesce(expires_at, {NEVER}),
+            CASE WHEN uses_left > 0 THEN {NEVER} ELSE coalesce((SELECT max(at) FROM redemption WHERE code_id = offer_code.id), {NEVER}) END
+            FROM offer_code {only and "WHERE " + only}""",
+        6,
+    )
+    return Codes.of(key=ids, person=loading.numbers(person), at=at, offer=offer, until=until, used_at=used)
+
+
 Load = Callable[[Loading, Range | None], Rows]
 HISTORY: dict[str, Load] = {
     "orders": orders,
@@ -341,6 +354,7 @@ HISTORY: dict[str, Load] = {
     "responses": responses,
     "consents": consents,
     "suppressions": suppressions,
+    "codes": codes,
     "tags": tags,
     "field_values": field_values,
     "yearly_dates": yearly_dates,

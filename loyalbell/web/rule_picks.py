@@ -40,6 +40,7 @@ class Offers:
     plans: Options = ()
     messages: Options = ()
     segments: Options = ()
+    offers: Options = ()
 
 
 @dataclass(frozen=True)
@@ -269,6 +270,11 @@ PICKS: dict[str, LineSpec] = {
         PickSpec("low", lambda line, saying: f"every {line.low} to {line.high} days", (Field("low", "At least so many days apart", "number"), Field("high", "At most so many days apart", "number"))),
         PickSpec("fewest", lambda line, saying: f"known from {line.fewest} {line.what} or more", (Field("fewest", "Known from so many or more", "number"),)),
     )),
+    "offers": LineSpec(m.OffersCondition, (PickSpec("state", _whole, (
+        Field("state", "Codes", "select", [("hold", "held now"), ("were given", "given"), ("used", "used"), ("let run out", "run out unused")]),
+        Field("has", "Do they", "select", [("True", "yes"), ("False", "no")]),
+        Field("offer", "Offer", "id", offer="offers", blank="any"),
+        Field("days", "Days: ending within, or back (0 for any)", "number")),),)),
     "top": LineSpec(m.TopCondition, (PickSpec("percent", _whole, (
         Field("percent", "Top per cent", "text"), Field("days", "In the last days (0 for ever)", "number"),
         Field("department", "Department", "id", offer="departments", blank="any")),),)),

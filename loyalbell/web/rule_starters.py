@@ -18,6 +18,7 @@ from loyalbell.core.segments.model import (
     LastDays,
     MembershipCondition,
     MessagesCondition,
+    OffersCondition,
     OrdersCondition,
     PersonCondition,
     ReachCondition,
@@ -105,6 +106,9 @@ STARTERS: tuple[Starter, ...] = (
         "usually come in every 35 to 49 days (every six weeks, regular visits)",
         GapCondition(what="visits"),
     ),
+    ("offers", "hold a code of an offer (coupon, gift, benefit)", OffersCondition()),
+    ("offers-ending", "hold a code that ends within 2 days (expires)", OffersCondition(days=2)),
+    ("offers-out", "let a code run out in the last 30 days", OffersCondition(state="let run out", days=30)),
     ("top", "are among the top 20 % who spent most (VIP, best customers)", TopCondition()),
     (
         "opened",

@@ -15,6 +15,7 @@ from loyalbell.core.ledger import (
     APPOINTMENT_STATES,
     Appointments,
     Catalogue,
+    Codes,
     Events,
     FieldValues,
     Ledger,
@@ -190,6 +191,53 @@ class EveryCondition(unittest.TestCase):
             days = sorted({-days_ago(at) for who, at, _, _ in rows if who == person and at <= SECONDS})
             gaps = [later - earlier for earlier, later in pairwise(days)]
             return len(days) >= fewest and low <= median(gaps) <= low + 8
+
+        self.check(line, ledger, slow)
+
+    @given(
+        st.lists(st.tuples(PERSON, AT, st.integers(1, 3), st.integers(1, 40), st.none() | st.integers(0, 60)), max_size=12),
+        st.sampled_from(("hold", "were given", "used", "let run out")), st.none() | st.integers(1, 3), st.integers(0, 30), st.booleans(),
+    )  # fmt: skip
+    def test_offers(self, rows, state, offer, days, has) -> None:
+        rows = [
+            (who, at, which, at + lasts * DAY, None if used is None else at + used * DAY // 2)
+            for who, at, which, lasts, used in rows
+        ]
+        rows = [
+            (who, at, which, until, used if used is not None and used < until else None)
+            for who, at, which, until, used in rows
+        ]
+        line = m.OffersCondition(state=state, offer=offer, days=days, has=has)
+        never = 2**62
+        ledger = book(
+            codes=Codes.of(
+                person=[row[0] for row in rows], at=[row[1] for row in rows], offer=[row[2] for row in rows],
+                until=[row[3] for row in rows], used_at=[never if row[4] is None else row[4] for row in rows],
+            )
+        )  # fmt: skip
+
+        def one(at: int, until: int, used: int | None) -> bool:
+            if state == "hold":
+                return (
+                    at <= SECONDS < until
+                    and (used is None or used > SECONDS)
+                    and (not days or until <= SECONDS + days * DAY)
+                )
+            when = {"were given": at, "used": used, "let run out": until if used is None else None}[state]
+            return (
+                at <= SECONDS
+                and when is not None
+                and when <= SECONDS
+                and (not days or when > SECONDS - days * DAY)
+            )
+
+        def slow(person: int) -> bool:
+            found = any(
+                one(at, until, used)
+                for who, at, which, until, used in rows
+                if who == person and offer in (None, which)
+            )
+            return found == has
 
         self.check(line, ledger, slow)
 

@@ -18,7 +18,7 @@ from loyalbell.channels.post_room.store import PostRoomStore
 from loyalbell.channels.webhook_http import new_secret, signature
 from loyalbell.core.messages import content as c
 from loyalbell.core.offers import Terms
-from loyalbell.core.segments.model import Group, PeopleCondition, Rule
+from loyalbell.core.segments.model import Group, OffersCondition, PeopleCondition, Rule
 from loyalbell.desk import (
     campaigns,
     incoming,
@@ -148,6 +148,20 @@ class ThreeChannels(DeskCase):
         touch = next(one for one in self.touches() if one.person_id == self.ann)
         self.assertEqual(ann, f"Hi Ann: {code.code} http://127.0.0.1:1/s/{touch.token}/0 Reply STOP to end")
         self.assertEqual(responses.clicked(self.desk, touch.token, "0"), "https://shop.example/book")
+
+    def test_who_holds_a_code_is_a_segment_that_follows_the_till(self) -> None:
+        self.desk.ledger()
+        holders = Rule(root=Group(lines=[OffersCondition(offer=self.offer)]))
+        self.send("text")
+        ledger, met = segments.who(self.desk, holders)
+        self.assertEqual(ledger.people.ids[met].tolist(), [self.ann])
+        with self.desk.book.reading() as session:
+            (code,) = session.query(OfferCode).all()
+        self.clock.move_on(timedelta(hours=1))
+        offers.redeem(self.desk, code.code, 5_000, "till")
+        self.assertFalse(segments.who(self.desk, holders)[1].any())
+        used = Rule(root=Group(lines=[OffersCondition(state="used", days=1)]))
+        self.assertEqual(int(segments.who(self.desk, used)[1].sum()), 1)
 
     def test_a_chat_begins_with_an_approved_opening_message_only(self) -> None:
         body = json.loads(self.send("chat").handed[0].content)

@@ -108,7 +108,11 @@ class AgainstSql(unittest.TestCase):
 
     def test_every_starter(self) -> None:
         # these have no short SQL; tests/core/rhythm and test_every_condition judge them person by person
-        self.assertEqual({key for key, _, _ in STARTERS} - {"band", "gap", "gap-visits"}, set(QUERIES))
+        self.assertEqual(
+            {key for key, _, _ in STARTERS}
+            - {"band", "gap", "gap-visits", "offers", "offers-ending", "offers-out"},
+            set(QUERIES),
+        )
         found = 0
         for key, words, condition in STARTERS:
             with self.subTest(words):

@@ -138,6 +138,13 @@ LINES = st.one_of(
         department=IDS,
     ),
     st.builds(
+        m.OffersCondition,
+        state=st.sampled_from(("hold", "used", "let run out")),
+        offer=IDS,
+        days=st.integers(0, 90),
+        has=st.booleans(),
+    ),
+    st.builds(
         m.TopCondition, percent=st.integers(1, 100).map(float), days=st.integers(0, 900), department=IDS
     ),
     st.builds(

@@ -101,6 +101,7 @@ MEETS: dict[str, Callable[[Any, Moment], Mask]] = {
     "membership": facts.membership,
     "band": facts.band,
     "gap": facts.gap,
+    "offers": facts.offers,
     "top": facts.top,
     "scores": facts.scores,
     "person": facts.person,

@@ -18,6 +18,7 @@ from loyalbell.core.segments.model import (
     FieldCondition,
     GapCondition,
     MembershipCondition,
+    OffersCondition,
     PersonCondition,
     RuleProblem,
     ScoresCondition,
@@ -28,6 +29,7 @@ from loyalbell.core.segments.moment import Moment
 from loyalbell.core.visits import EPOCH, day_of_number, local_days
 
 FALLBACK_GAP = 60.0
+DAY = 86_400
 COMPANION = "companion"
 COMPANIONS = f"{COMPANION}:"
 
@@ -189,6 +191,26 @@ def own_gaps(line: GapCondition, moment: Moment) -> tuple[Ints, Any]:
 def gap(line: GapCondition, moment: Moment) -> Mask:
     times, middle = own_gaps(line, moment)
     return _mask((times >= line.fewest) & (middle >= line.low) & (middle <= line.high))
+
+
+def offers(line: OffersCondition, moment: Moment) -> Mask:
+    codes, now = moment.ledger.codes, moment.now
+    kept = codes.at <= now
+    if line.offer is not None:
+        kept &= codes.offer == line.offer
+    since = now - line.days * DAY if line.days else -(2**62)
+    if line.state == "hold":
+        kept &= (codes.until > now) & (codes.used_at > now)
+        if line.days:
+            kept &= codes.until <= now + line.days * DAY
+    elif line.state == "were given":
+        kept &= codes.at > since
+    elif line.state == "used":
+        kept &= (codes.used_at <= now) & (codes.used_at > since)
+    else:
+        kept &= (codes.until <= now) & (codes.until > since) & (codes.used_at > codes.until)
+    held = _any(codes.person[kept], moment)
+    return held if line.has else ~held
 
 
 def top(line: TopCondition, moment: Moment) -> Mask:

@@ -252,6 +252,19 @@ class BandCondition(_Part):
     department: int | None = None
 
 
+class OffersCondition(_Part):
+    """Codes of offers: held now (``days`` more than 0: ending within so many days), given, used, or run out unused.
+
+    For the last three ``days`` counts back, 0 for ever.
+    """
+
+    about: Literal["offers"] = "offers"
+    state: Literal["hold", "were given", "used", "let run out"] = "hold"
+    offer: int | None = None
+    days: int = Field(default=0, ge=0, le=MOST_DAYS)
+    has: bool = True
+
+
 class GapCondition(_Part):
     """The usual gap in days between somebody's own visits or orders: the median, counted where there are ``fewest`` or more."""
 
@@ -332,6 +345,7 @@ Condition = Annotated[
     | MembershipCondition
     | BandCondition
     | GapCondition
+    | OffersCondition
     | TopCondition
     | ScoresCondition
     | PersonCondition

@@ -25,6 +25,7 @@ from loyalbell.core.segments.model import (
     LastDays,
     MembershipCondition,
     MessagesCondition,
+    OffersCondition,
     OrdersCondition,
     PeopleCondition,
     Period,
@@ -68,6 +69,7 @@ class Saying:
     catalogue: Catalogue = field(default_factory=Catalogue)
     segments: Mapping[int, str] = field(default_factory=dict)
     messages: Mapping[int, str] = field(default_factory=dict)
+    offers: Mapping[int, str] = field(default_factory=dict)
 
 
 def say_period(period: Period) -> str:
@@ -291,6 +293,24 @@ def _gap(line: GapCondition, saying: Saying) -> str:
     return _join("usually", verb, place, f"every {often} (known from {line.fewest} {line.what} or more)")
 
 
+def _offers(line: OffersCondition, saying: Saying) -> str:
+    what = (
+        f"a code of “{saying.offers.get(line.offer, GONE)}”"
+        if line.offer is not None
+        else "a code of any offer"
+    )
+    verbs = {
+        "hold": ("hold", "do not hold"),
+        "were given": ("were given", "were not given"),
+        "used": ("used", "did not use"),
+        "let run out": ("let run out", "did not let run out"),
+    }
+    verb = verbs[line.state][0 if line.has else 1]
+    if line.state == "hold":
+        return _join(verb, what, f"that ends within {line.days} days" if line.days else "now")
+    return _join(verb, what, f"in the last {line.days} days" if line.days else "ever")
+
+
 def _top(line: TopCondition, saying: Saying) -> str:
     when = f"in the last {line.days} days" if line.days else "ever"
     department = _named(saying.catalogue.departments, line.department, "in")
@@ -325,7 +345,7 @@ def _people(line: PeopleCondition, saying: Saying) -> str:
 SAYS: dict[str, Callable[[Any, Saying], str]] = {
     "orders": _orders, "items": _items, "visits": _visits, "appointments": _appointments, "events": _events,
     "messages": _messages, "answers": _answers, "reach": _reach, "consent": _consent, "tag": _tag, "field": _field,
-    "date": _date, "membership": _membership, "band": _band, "gap": _gap, "top": _top, "scores": _scores, "person": _person,
+    "date": _date, "membership": _membership, "band": _band, "gap": _gap, "offers": _offers, "top": _top, "scores": _scores, "person": _person,
     "segment": _segment, "people": _people,
 }  # fmt: skip
 

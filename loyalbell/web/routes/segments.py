@@ -164,6 +164,7 @@ def offers(visit: Visit, ledger: Ledger) -> Offers:
         plans=same(said[int(code)] for code in np.unique(ledger.memberships.plan)),
         messages=pairs(names.messages),
         segments=pairs(names.segments),
+        offers=pairs(names.offers),
     )
 
 
