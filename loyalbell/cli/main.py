@@ -79,10 +79,16 @@ def _empty(data: Path) -> None:
 
 
 @app.command()
-def serve(data: Path = DataOption, port: int = typer.Option(8000, help="The port of the pages.")) -> None:
+def serve(
+    data: Path = DataOption,
+    port: int = typer.Option(8000, help="The port of the pages."),
+    mail_port: int = typer.Option(
+        0, "--mail-port", help="Take in answers and delivery reports by SMTP at this port; 0 for not."
+    ),
+) -> None:
     """Starts with your own book; the first visit sets the shop up."""
     try:
-        running = Running(data, port)
+        running = Running(data, port, mail_port=mail_port)
     except BookTooNew as problem:
         raise fail(str(problem)) from problem
     out.print(f"Loyal Bell: {running.address}")

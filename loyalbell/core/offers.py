@@ -8,6 +8,7 @@ from typing import Any, Literal, Self
 from pydantic import BaseModel, ConfigDict, Field, ValidationError, model_validator
 
 from loyalbell.core.money import say_money
+from loyalbell.core.plain_errors import say_error
 from loyalbell.core.timing import local_day, start_of_day
 
 ALPHABET = "34679ACDEFGHJKMNPQRTWXY"
@@ -62,9 +63,7 @@ def read_terms(data: Any) -> Terms:
     try:
         return Terms.model_validate(data)
     except ValidationError as error:
-        first = error.errors()[0]
-        where = f"{first['loc'][0]}: " if first["loc"] else ""
-        raise OfferProblem(f"{where}{first['msg'].removeprefix('Value error, ')}") from error
+        raise OfferProblem(f"{say_error(error.errors()[0])}.") from error
 
 
 def check_sign(signs: str) -> str:

@@ -331,9 +331,10 @@ class _Compiler:
             logo
             or f'<mj-text css-class="lb-words" align="center" font-size="20px" font-weight="700">{take(look.header)}</mj-text>'
         )
+        preview = f"<mj-preview>{take(self.email.preview)}</mj-preview>" if self.email.preview else ""
         lang = html.escape(self.email.language or "en")
         return f"""<mjml lang="{lang}"><mj-head><mj-title>{take(self.email.subject)}</mj-title>
-<mj-preview>{take(self.email.preview)}</mj-preview>
+{preview}
 <mj-attributes><mj-all font-family="{html.escape(look.font)}" color="{look.ink}" /></mj-attributes>
 <mj-raw><meta name="color-scheme" content="light dark" /></mj-raw><mj-style>{DARK_STYLE}</mj-style></mj-head>
 <mj-body css-class="lb-page" background-color="{look.paper}" width="{look.width}px">

@@ -12,6 +12,7 @@ from loyalbell.channels.dkim_sign import BadKey, signed
 from loyalbell.channels.email_smtp import SmtpSender
 from loyalbell.channels.gateway_http import GatewaySender
 from loyalbell.channels.webhook_http import new_secret
+from loyalbell.core.plain_errors import say_error
 from loyalbell.desk import spam_filter
 from loyalbell.desk.around import lacking
 from loyalbell.desk.channel_settings import (
@@ -102,8 +103,8 @@ def save(group: str, visit: Visit = SignedIn, form: FormData = Form) -> Response
     try:
         made = _made(visit, group, form)
     except (ValidationError, ValueError, BadKey) as problem:
-        words = problem.errors()[0]["msg"] if isinstance(problem, ValidationError) else str(problem)
-        return _page(visit, str(words))
+        words = f"{say_error(problem.errors()[0])}." if isinstance(problem, ValidationError) else str(problem)
+        return _page(visit, words)
     with visit.desk.book.writing() as session:
         made.save(session)
         visit.desk.note(session, visit.by, "changed the settings", group=group)
