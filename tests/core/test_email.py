@@ -140,6 +140,18 @@ class Fields(unittest.TestCase):
         with self.assertRaises(FieldProblem):
             fill("{% for a in (1..99999) %}{% for b in (1..99999) %}x{% endfor %}{% endfor %}", {})
 
+    def test_texts_that_grow_without_end_are_stopped(self) -> None:
+        long = "x" * 1_000
+        for text in (
+            "{% for a in (1..2000) %}" + long + "{% endfor %}",
+            "{% for a in (1..2000) %}{% if a %}" + long + "{% endif %}{% endfor %}",
+            "{% assign a = 'xxxxxxxxxx' %}" + "{% assign a = a | append: a %}" * 40,
+            "{% capture b %}{% for a in (1..2000) %}" + long + "{% endfor %}{% endcapture %}",
+        ):
+            with self.assertRaises(FieldProblem):
+                fill(text, {})
+        self.assertEqual(len(fill("{% for a in (1..900) %}" + long + "{% endfor %}", {})), 900_000)
+
 
 AROUND = Around(
     look=LOOK, set_links=frozenset({"booking_url"}), offers={1: "", 2: "The offer “Old” is over. Choose another."}, pictures={4: ""},

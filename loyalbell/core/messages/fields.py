@@ -9,9 +9,11 @@ import re
 from collections.abc import Mapping
 from dataclasses import dataclass
 from functools import lru_cache
+from io import StringIO
+from typing import TextIO
 
-from liquid import BoundTemplate, Environment
-from liquid.exceptions import LiquidError, UndefinedError
+from liquid import BoundTemplate, Environment, RenderContext
+from liquid.exceptions import LiquidError, OutputStreamLimitError, UndefinedError
 from liquid.undefined import StrictDefaultUndefined
 
 TOKEN = re.compile(r"\{\{.*?\}\}|\{%.*?%\}", re.DOTALL)
@@ -78,26 +80,68 @@ OWN = "own_"
 OF_THE_SHOP = frozenset({"shop_phone", "booking_url", "review_url"})
 
 
+MOST_OUTPUT = 1_000_000
+"""Characters that one text may grow to."""
+
+
 class FieldProblem(Exception):
     """A text that cannot be filled, said in words for the person who wrote it."""
+
+
+class _Counted(StringIO):
+    """Stops at a number of characters; the library's own limit turns every piece into bytes to count them."""
+
+    def __init__(self, left: int) -> None:
+        super().__init__()
+        self.left = left
+
+    def write(self, text: str) -> int:
+        self.left -= len(text)
+        if self.left < 0:
+            raise OutputStreamLimitError("it grows too long", token=None)
+        return super().write(text)
+
+
+class _Context(RenderContext):
+    def get_buffer(self, buf: TextIO | None = None) -> StringIO:
+        return _Counted(buf.left if isinstance(buf, _Counted) else MOST_OUTPUT)
+
+
+class _Template(BoundTemplate):
+    context_class = _Context
+
+    def _get_buffer(self) -> StringIO:
+        return _Counted(MOST_OUTPUT)
 
 
 class _Limited(Environment):
     block_nesting_limit = 20
     context_depth_limit = 20
     loop_iteration_limit = 10_000
-    output_stream_limit = 1_000_000
+    local_namespace_limit = MOST_OUTPUT
 
 
-_PLAIN = _Limited(undefined=StrictDefaultUndefined, autoescape=False)
-_HTML = _Limited(undefined=StrictDefaultUndefined, autoescape=True)
+class _Looping(_Limited):
+    """For texts with loops of their own, whose output is counted as it grows."""
+
+    template_class = _Template
+
+
+_OWN_LOOP = re.compile(r"\{%-?\s*(?:for\s+\w+\s+in\s+(?!items_\d+\s*-?%\})|tablerow|capture)")
+"""Loops that the author typed; those over the cards of items are ours, and short."""
+_ENVIRONMENTS = {
+    (kind, markup): kind(undefined=StrictDefaultUndefined, autoescape=markup)
+    for kind in (_Limited, _Looping)
+    for markup in (False, True)
+}
 
 
 @lru_cache(maxsize=512)
 def template(text: str, markup: bool = False) -> BoundTemplate:
     """A Liquid template. With ``markup``, filled values are escaped for HTML. Raises ``FieldProblem``."""
     try:
-        return (_HTML if markup else _PLAIN).from_string(text)
+        kind = _Looping if _OWN_LOOP.search(text) else _Limited
+        return _ENVIRONMENTS[kind, markup].from_string(text)
     except LiquidError as error:
         raise FieldProblem(f"A field is not closed or not understood: {_first_line(error)}.") from error
 
