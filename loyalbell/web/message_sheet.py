@@ -11,6 +11,7 @@ from loyalbell.core.messages import content as c
 from loyalbell.core.messages.fields import FieldProblem
 from loyalbell.core.messages.letter import FilledEmail
 from loyalbell.core.messages.text import parts, wide_characters, with_twins
+from loyalbell.core.segments.model import RuleProblem
 from loyalbell.core.segments.sentence import say_rule
 from loyalbell.desk import messages, segments
 from loyalbell.desk.channel_settings import GATEWAYS, LinkSettings, ProofSettings
@@ -137,6 +138,8 @@ def rail_values(visit: Visit, content: c.MessageContent, writing: Writing, form:
     view = text_of(form, "view", "phone") if form is not None else "phone"
     marketing = (text_of(form, "purpose", "marketing") if form is not None else "marketing") != "service"
     shown, withheld = _shown(visit, writing, reader)
+    segment = number_of(form, "audience") if form is not None else None
+    audience = _audience(visit, segment)
     values: dict[str, Any] = {
         "content": content,
         "writing": writing,
@@ -146,10 +149,13 @@ def rail_values(visit: Visit, content: c.MessageContent, writing: Writing, form:
         "draft": drafts_of(visit).put(visit.visitor.csrf, writing),
         "shown": shown,
         "withheld": withheld,
-        "findings": messages.findings_of(visit.desk, writing, None, marketing),
+        "findings": messages.findings_of(visit.desk, writing, audience, marketing),
         "uses": _uses(visit, number_of(form, "message_id") if form is not None else None),
         "proof_readers": _proof_readers(visit),
         "chosen_items": messages.items_for(visit.desk, writing, reader) if withheld is None else [],
+        "audience": segment if audience is not None else None,
+        "parts_seen": messages.variants(visit.desk, writing, audience),
+        "named_segments": _named_segments(visit),
         "spread": None,
         "twins": False,
         "counted": None,
@@ -160,6 +166,25 @@ def rail_values(visit: Visit, content: c.MessageContent, writing: Writing, form:
     if not isinstance(writing, c.EmailContent):
         values |= _short_values(visit, writing, shown)
     return values
+
+
+def _named_segments(visit: Visit) -> list[tuple[int, str]]:
+    query = select(Segment.id, Segment.name).where(Segment.archived_at.is_(None)).order_by(Segment.name)
+    with visit.desk.book.reading() as session:
+        return [(at, name) for at, name in session.execute(query).all()]
+
+
+def _audience(visit: Visit, segment_id: int | None) -> list[int] | None:
+    """Ids of who is in the segment now; ``None`` for everyone on file."""
+    with visit.desk.book.reading() as session:
+        segment = session.get(Segment, segment_id) if segment_id else None
+    if segment is None:
+        return None
+    try:
+        ledger, met = segments.who(visit.desk, segments.rule_of(segment))
+    except RuleProblem:
+        return None
+    return [int(one) for one in ledger.people.ids[met]]
 
 
 def _shown(visit: Visit, writing: Writing, reader: int | None) -> tuple[FilledEmail | str | None, str | None]:

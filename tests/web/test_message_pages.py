@@ -89,6 +89,16 @@ class MessagePages(SignedInPages):
             ).text,
         )
 
+    def test_what_is_missing_is_counted_for_a_segment(self) -> None:
+        content = c.as_message(
+            c.EmailContent(subject="Hi {{ birthday }}", preview="p", letterhead=1, blocks=[c.Text(text="x")])
+        )
+        everyone = self.post("/messages/read", whole=self.whole(content), channel="email").text
+        some = self.post("/messages/read", whole=self.whole(content), channel="email", audience="1").text
+        found = [re.search(r"(\d+) of ([\d,]+) have no birthday", page) for page in (everyone, some)]
+        assert found[0] and found[1]
+        self.assertLess(int(found[1][2].replace(",", "")), int(found[0][2].replace(",", "")))
+
     def test_versions_are_named_compared_and_restored(self) -> None:
         content = messages.content_of(self.desk, 1)
         first = content.find("email")

@@ -300,6 +300,10 @@
     else if (button.id === "when-rule") sayRule();
     else if (button.id === "plain-twins") { collect(); draw({ twins: "1" }); }
   });
+  document.addEventListener("change", (event) => {
+    if (!event.target.matches("[data-audience]")) return;
+    form.elements.audience.value = event.target.value; collect(); htmx.trigger(form, "read");
+  });
   byId("when-segment").addEventListener("change", (event) => { if (event.target.value) { setWhen(inSegment(Number(event.target.value))); event.target.value = ""; } });
 
   form.addEventListener("change", async (event) => {
