@@ -13,6 +13,7 @@ from loyalbell.core.messages.letter import FilledEmail
 from loyalbell.core.messages.preflight import blocks_sending
 from loyalbell.core.messages.text import parts
 from loyalbell.desk import messages
+from loyalbell.desk.desk import Desk
 from loyalbell.store.person_search import find_ids
 from loyalbell.store.tables import Person
 
@@ -85,21 +86,7 @@ def render(
             who = session.get(Person, ids[0]) if len(ids) == 1 else None
         if person and who is None:
             raise fail(f"Nobody, or more than one, is found for “{person}”.")
-        found: dict[str, dict[str, object]] = {}
-        for channel in content.channels():
-            writing = content.find(channel, (who.language or "") if who else "")
-            assert writing is not None
-            try:
-                shown = messages.read_as(desk, writing, who.id if who else None)
-            except FieldProblem as problem:
-                found[channel] = {"withheld": str(problem)}
-                continue
-            if isinstance(shown, FilledEmail):
-                found[channel] = {"subject": shown.subject, "text": shown.text, "html": shown.html}
-            else:
-                found[channel] = {"text": shown} | (
-                    {"parts": parts(shown).parts} if channel == "text" else {}
-                )
+        found = {channel: _as_read(desk, content, channel, who) for channel in content.channels()}
     finally:
         desk.close()
     if as_json:
@@ -107,3 +94,16 @@ def render(
         return
     for name, said in found.items():
         print(f"{name}: {said.get('subject', '')}\n{said.get('text') or said.get('withheld')}\n")
+
+
+def _as_read(desk: Desk, content: MessageContent, channel: str, who: Person | None) -> dict[str, object]:
+    """What this customer gets on a channel, or why nothing."""
+    writing = content.find(channel, (who.language or "") if who else "")
+    assert writing is not None
+    try:
+        shown = messages.read_as(desk, writing, who.id if who else None)
+    except FieldProblem as problem:
+        return {"withheld": str(problem)}
+    if isinstance(shown, FilledEmail):
+        return {"subject": shown.subject, "text": shown.text, "html": shown.html}
+    return {"text": shown, "parts": parts(shown).parts} if channel == "text" else {"text": shown}

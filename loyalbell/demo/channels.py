@@ -57,7 +57,7 @@ def add_channels(session: Session, now: datetime) -> None:
 
 
 def _settings(session: Session) -> None:
-    EmailSettings(bounce_domain="mail.otterby.example", verified=True).save(session)
+    EmailSettings(bounce_domain="mail.otterby.example").save(session)
     TextSettings(sender="+15185550100", cost_minor=1.2).save(session)
     ChatSettings(sender="Otterby Pet House", cost_minor=2.0).save(session)
     LinkSettings(

@@ -166,41 +166,25 @@ def _start(desk: Desk, session: Session, campaign_id: int, who: Audience, by: st
     version = newest_version(session, campaign.message_id)
     campaign.state, campaign.started_at, campaign.message_version_id = "sending", now, version.id
     campaign.rule = session.get_one(Segment, campaign.segment_id).rule
-    shared = {
-        "origin_kind": "campaign",
-        "origin_id": campaign.id,
-        "step": "",
-        "occurrence": "",
-        "message_version_id": version.id,
-        "due_at": now,
-        "attempts": 0,
-    }
-    rows = [
-        shared
-        | {
-            "person_id": person_id,
-            "address": address,
-            "state": "planned",
-            "cause": None,
-            "channel": who.channel[person_id],
-            "token": new_token(who.channel[person_id]),
-        }
-        for person_id, address in who.reached.items()
-    ]
-    rows += [
-        shared
-        | {
-            "person_id": person_id,
-            "address": None,
-            "state": "withheld",
-            "cause": cause,
-            "channel": campaign.channels[0],
-            "token": new_token("email"),
-        }
-        for person_id, cause in who.left_out.items()
-    ]
-    session.execute(insert(Touch), rows)
+    session.execute(insert(Touch), _touches(campaign, version.id, who, now))
     desk.note(session, by, "started a campaign", campaign=campaign.name, people=len(who.reached))
+
+
+def _touches(campaign: Campaign, version_id: int, who: Audience, now: datetime) -> list[dict[str, object]]:
+    """A row for everybody: planned, or withheld with its cause."""
+    shared: dict[str, object] = {
+        "origin_kind": "campaign", "origin_id": campaign.id, "step": "", "occurrence": "", "message_version_id": version_id,
+        "due_at": now, "attempts": 0,
+    }  # fmt: skip
+    planned = [
+        {"person_id": at, "address": address, "state": "planned", "cause": None, "channel": who.channel[at], "token": new_token(who.channel[at])}
+        for at, address in who.reached.items()
+    ]  # fmt: skip
+    withheld = [
+        {"person_id": at, "address": None, "state": "withheld", "cause": cause, "channel": campaign.channels[0], "token": new_token("email")}
+        for at, cause in who.left_out.items()
+    ]  # fmt: skip
+    return [shared | row for row in (*planned, *withheld)]
 
 
 def new_token(channel: str) -> str:

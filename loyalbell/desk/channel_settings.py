@@ -40,7 +40,6 @@ class EmailSettings(_Group):
     dkim_domain: str = ""
     dkim_selector: str = ""
     dkim_key: str = ""
-    verified: bool = False
 
 
 class GatewaySettings(_Group):

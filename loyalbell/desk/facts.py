@@ -2,7 +2,7 @@
 
 from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import dataclass
-from datetime import date, datetime, timedelta
+from datetime import date, datetime
 from typing import Any
 from zoneinfo import ZoneInfo
 
@@ -241,8 +241,3 @@ MAKERS: tuple[tuple[tuple[str, ...], Callable[[Batch], Found]], ...] = (
     (("membership_plan", "renews_on"), _memberships),
     ((OWN,), _own_fields),
 )
-
-
-def expected_on(today: date, next_in: int) -> str:
-    """The day somebody is expected next, said."""
-    return say_date(today + timedelta(days=next_in))

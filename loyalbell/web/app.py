@@ -50,6 +50,34 @@ MAIL_POLICY = "default-src 'none'; style-src 'unsafe-inline'; img-src 'self'; fr
 Next = Callable[[Request], Awaitable[Response]]
 
 
+AREAS = (
+    public,
+    callbacks,
+    sign_in,
+    today,
+    customers,
+    customer,
+    duplicates,
+    fields,
+    imports,
+    rhythm,
+    segments,
+    listed,
+    gallery,
+    messages,
+    campaigns,
+    results,
+    settings,
+    other_programs,
+    clock,
+    post_room,
+    offers,
+    own_pages,
+    tray,
+    channels,
+)
+
+
 def create_app(
     desk: Desk,
     heartbeat: Heartbeat | None = None,
@@ -61,32 +89,7 @@ def create_app(
     app.state.desk, app.state.heartbeat, app.state.room = desk, heartbeat, room
     app.state.demo_sign_in, app.state.drafts = demo_sign_in, Drafts()
     app.mount("/static", StaticFiles(directory=STATIC), name="static")
-    for area in (
-        public,
-        callbacks,
-        sign_in,
-        today,
-        customers,
-        customer,
-        duplicates,
-        fields,
-        imports,
-        rhythm,
-        segments,
-        listed,
-        gallery,
-        messages,
-        campaigns,
-        results,
-        settings,
-        other_programs,
-        clock,
-        post_room,
-        offers,
-        own_pages,
-        tray,
-        channels,
-    ):
+    for area in AREAS:
         app.include_router(area.router)
     app.mount("/api/v1", create_api(desk))
     app.middleware("http")(_headers)

@@ -17,10 +17,8 @@ from loyalbell.desk.channel_settings import ChatSettings, TextSettings, loaded
 from loyalbell.desk.ticking import tick
 from loyalbell.store.consent import consent_now
 from loyalbell.store.tables import (
-    ConsentEntry,
     GalleryPicture,
     Message,
-    OfferCode,
     Person,
     Preference,
     Reply,
@@ -124,16 +122,15 @@ class MessagePages(SignedInPages):
         ).text
         self.assertIn("own HTML", page)
         self.assertIn("a birthday is near", page)
-        for name, content in (
-            ("x.json", b"{"),
-            ("x.json", b'{"version": 9}'),
-            ("x.pdf", b"%PDF"),
-            ("x.eml", b""),
+        for name, content, words in (
+            ("x.json", b"{", "This is not JSON"),
+            ("x.json", b'{"version": 9}', "newer Loyal Bell"),
+            ("x.pdf", b"%PDF", "from a mail (.eml)"),
         ):
             answer = self.client.post(
                 "/messages/import", data={"_csrf": self.csrf}, files={"file": (name, content)}
             )
-            self.assertIn(answer.status_code, (200, 422))
+            self.assertEqual((answer.status_code, words in answer.text), (422, True), name)
         with self.desk.book.reading() as session:
             self.assertEqual(
                 session.scalar(select(func.count()).select_from(Message).where(~Message.hidden)), 3
@@ -322,7 +319,6 @@ class OwnPages(SignedInPages):
 
     def test_an_email_in_the_browser(self) -> None:
         token, _ = self.link_token()
-        self.assertIn("Spring", self.client.get(f"/view/{token}").text + "Spring")
         self.assertIn("winter coats come out", self.client.get(f"/view/{token}").text)
         self.assertEqual(self.client.get("/view/unknown").status_code, 404)
 
@@ -393,11 +389,3 @@ class OwnPages(SignedInPages):
         )
         self.assertIn("Bea, bea@shop.example", self.client.get("/settings/channels").text)
         self.assertIn("does not answer", self.post("/settings/channels/text/try").text)
-        with self.desk.book.reading() as session:
-            self.assertEqual(
-                session.scalar(
-                    select(func.count()).select_from(ConsentEntry).where(ConsentEntry.source == "x")
-                ),
-                0,
-            )
-            self.assertEqual(session.scalar(select(func.count()).select_from(OfferCode)), 0)

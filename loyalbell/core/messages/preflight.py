@@ -58,7 +58,6 @@ class Around:
     """
 
     look: c.LetterheadLook | None = None
-    sender: Mapping[str, str] = field(default_factory=dict)
     lacking: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
     set_links: frozenset[str] = frozenset()
     own_fields: frozenset[int] = frozenset()
