@@ -16,6 +16,7 @@ from loyalbell.demo.letters import add_letters
 from loyalbell.demo.more import add_more
 from loyalbell.demo.people import MadeUp, make_people
 from loyalbell.demo.words import CATALOGUE, DEPARTMENTS
+from loyalbell.desk.channel_settings import SenderCheck
 from loyalbell.desk.desk import Desk
 from loyalbell.desk.signing_in import hash_password
 from loyalbell.store.journal import mark_whole
@@ -81,6 +82,7 @@ def _shop(session: Session) -> None:
             ringing=True,
         )
     )
+    SenderCheck(confirmed="hello@otterby.example").save(session)
     name, email, password = OWNER
     session.add(User(name=name, email=email, password_hash=hash_password(password), role="owner"))
 

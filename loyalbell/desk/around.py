@@ -17,6 +17,7 @@ from loyalbell.desk.facts import MAKERS
 from loyalbell.desk.letters import look_of
 from loyalbell.desk.message_fields import missing, missing_everywhere
 from loyalbell.desk.offers import terms_of
+from loyalbell.desk.sender_address import is_confirmed
 from loyalbell.store.tables import (
     AttachedFile,
     CustomField,
@@ -69,6 +70,9 @@ def lacking(session: Session, shop: Shop) -> dict[str, tuple[str, ...]]:
         found["email"] = ("There is no sender address. Set it in Settings.",)
     elif not shop.smtp_host:
         found["email"] = ("There is no mail server. Set it in Settings.",)
+    elif not is_confirmed(session, shop):
+        words = f"Nobody has confirmed the sender’s address {shop.sender_email}. Settings, Channels sends a link to it."
+        found["email"] = (words,)
     for channel, group in GATEWAYS.items():
         settings = group.load(session)
         said = []

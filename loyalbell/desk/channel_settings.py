@@ -42,6 +42,15 @@ class EmailSettings(_Group):
     dkim_key: str = ""
 
 
+class SenderCheck(_Group):
+    """``confirmed`` is the sender's address that somebody who reads its mail has confirmed; ``asked`` waits for that."""
+
+    kept_as = "sender"
+    confirmed: str = ""
+    asked: str = ""
+    token: str = ""
+
+
 class GatewaySettings(_Group):
     """A text or chat network by HTTP. ``secret`` signs its calls back to us; ``cost_minor`` is of one part or message."""
 

@@ -100,6 +100,19 @@ def _numbers(writing: Writing) -> list[int]:
     return found
 
 
+def _beside(writing: Writing) -> set[int]:
+    """Places of outermost parts that are variants of one another: parts for some, up to the one for the others."""
+    parts = writing.blocks if isinstance(writing, c.EmailContent) else writing.texts
+    found, run = set[int](), list[int]()
+    for at, part in enumerate([*parts, None]):
+        if part is not None and part.when is not None:
+            run.append(at)
+        if part is None or part.when is None or part.when.otherwise:
+            found |= set(run) if len(run) > 1 else set()
+            run = []
+    return found
+
+
 def sheet_values(visit: Visit, content: c.MessageContent, writing: Writing) -> dict[str, Any]:
     saying = segments.saying(visit.desk, visit.desk.ledger())
     kit = kit_of(visit)
@@ -122,6 +135,7 @@ def sheet_values(visit: Visit, content: c.MessageContent, writing: Writing) -> d
         "said": lambda rule: say_rule(rule, saying),
         "sees": {one.block: one for one in messages.variants(visit.desk, writing)},
         "numbers": _numbers(writing),
+        "beside": _beside(writing),
         "letterheads": messages.letterheads(visit.desk),
         "blank_blocks": BLANK_BLOCKS if isinstance(writing, c.EmailContent) else {"words": c.ShownText()},
         "languages": [(tag, say_language(tag)) for tag in dict.fromkeys([*there, writing.language])],

@@ -76,6 +76,24 @@ class LetterEditor(BrowserCase):
         wait_for(lambda: "otterby.example/x" in self.writing()["blocks"][1]["text"])
         self.quiet()
 
+    def test_a_field_with_its_fallback_by_keyboard_and_changed_where_it_stands(self) -> None:
+        self.open_empty()
+        self.find("[data-name=subject]").send_keys("Happy birthday, ")
+        self.find("[data-line] .insert").click()
+        wait_for(lambda: self.find('[data-pick-field="first_name"]')).click()
+        self.select_in("#fallback", "friend" + Keys.ENTER)
+        wait_for(lambda: 'first_name | default: "friend"' in self.writing()["subject"])
+        self.browser.switch_to.active_element.send_keys("!")
+        wait_for(lambda: self.writing()["subject"].endswith("}}!"))
+        self.find("[data-name=subject] .chip").click()
+        self.select_in("#fallback", "you" + Keys.ENTER)
+        wait_for(lambda: 'default: "you"' in self.writing()["subject"])
+
+    def select_in(self, css: str, keys: str) -> None:
+        wait_for(lambda: self.find(css).is_displayed())
+        self.find(css).send_keys(Keys.CONTROL, "a")
+        self.find(css).send_keys(keys)
+
     def test_blocks_are_added_moved_shown_to_some_and_taken_away(self) -> None:
         self.open_empty()
         self.add("columns")

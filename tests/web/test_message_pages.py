@@ -233,6 +233,10 @@ class OfferPages(SignedInPages):
         ):
             self.assertIn(words, self.post("/offers", name="Bad", **wrong).text)
         self.code()
+        read = self.post("/offers/reading", kind="percent", percent="20", days="3", uses="1").text
+        self.assertIn("20 % off", read)
+        self.assertIn("until the end of", read)
+        self.assertIn("Write amounts like", self.post("/offers/reading", kind="amount", amount="lots").text)
         said = self.post("/offers", offer_id="1", name="Birthday treat", kind="percent", percent="50").text
         self.assertIn("Codes of this offer are out there", said)
 

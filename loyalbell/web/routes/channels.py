@@ -13,7 +13,7 @@ from loyalbell.channels.email_smtp import SmtpSender
 from loyalbell.channels.gateway_http import GatewaySender
 from loyalbell.channels.webhook_http import new_secret
 from loyalbell.core.plain_errors import say_error
-from loyalbell.desk import spam_filter
+from loyalbell.desk import sender_address, spam_filter
 from loyalbell.desk.around import lacking
 from loyalbell.desk.channel_settings import (
     GATEWAYS,
@@ -24,6 +24,7 @@ from loyalbell.desk.channel_settings import (
     StaffSettings,
     loaded,
 )
+from loyalbell.desk.sender_setting import ShopSender
 from loyalbell.web.visit import Form, NotFound, SignedIn, Visit, text_of
 
 router = APIRouter()
@@ -41,6 +42,7 @@ def _page(visit: Visit, problem: str | None = None, saved: bool = False) -> Resp
         values: dict[str, Any] = {
             "lacks": lacking(session, visit.desk.the_shop()),
             "email": EmailSettings.load(session),
+            "sender_confirmed": sender_address.is_confirmed(session, visit.desk.the_shop()),
             "gateways": {channel: group.load(session) for channel, group in GATEWAYS.items()},
             "links": LinkSettings.load(session),
             "staff": StaffSettings.load(session),
@@ -134,6 +136,16 @@ def _made(visit: Visit, group: str, form: FormData) -> Any:
     if group == "proofs":
         return ProofSettings(readers=_readers(given.get("readers", "")))
     raise NotFound("There are no such settings.")
+
+
+@router.post("/settings/sender")
+def ask_sender(visit: Visit = SignedIn) -> Response:
+    """Sends a link to the sender's own address."""
+    try:
+        address = sender_address.ask(visit.desk, ShopSender(visit.desk, SmtpSender), visit.by)
+    except sender_address.NotAsked as problem:
+        return visit.problem(str(problem))
+    return HTMLResponse(visit.piece("settings/asked.html", address=address))
 
 
 @router.post("/settings/channels/{channel}/try")

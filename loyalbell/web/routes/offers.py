@@ -1,15 +1,26 @@
 """Offers: their terms, what they cost, and the till page that finds a code, explains it and uses it once."""
 
+from datetime import timedelta
 from typing import Any
 
 from fastapi import APIRouter
-from fastapi.responses import Response
+from fastapi.responses import HTMLResponse, Response
 from pydantic import ValidationError
 from sqlalchemy import select
 from starlette.datastructures import FormData
 
 from loyalbell.core.money import minor_digits, parse_money
-from loyalbell.core.offers import Names, OfferProblem, Terms, read_terms, say_benefit, say_terms
+from loyalbell.core.offers import (
+    Line,
+    Names,
+    OfferProblem,
+    Terms,
+    expires,
+    given,
+    read_terms,
+    say_benefit,
+    say_terms,
+)
 from loyalbell.desk import offers
 from loyalbell.store.tables import Department, Item, Offer, OfferCode, Redemption
 from loyalbell.web.visit import Form, NotFound, SignedIn, Visit, number_of, text_of
@@ -53,7 +64,6 @@ def _editor(visit: Visit, offer: Offer | None, name: str, terms: Terms, problem:
             "categories": [one for one in session.scalars(select(Item.category).distinct().order_by(Item.category)) if one],
             "figures": offers.figures(session, offer, now) if offer else None,
             "codes": _codes(session, offer.id) if offer else [],
-            "said": say_benefit(terms, shop.currency, offers.names(session)),
         }  # fmt: skip
     values |= {
         "offer": offer,
@@ -61,10 +71,38 @@ def _editor(visit: Visit, offer: Offer | None, name: str, terms: Terms, problem:
         "terms": terms,
         "problem": problem,
         "saved": saved,
-        "small_print": say_terms(terms, shop.currency),
+        **_reading(visit, terms),
         "money": lambda minor: f"{minor / 10 ** minor_digits(shop.currency):.2f}" if minor else "",
     }
     return visit.page("offers/offer.html", "messages", 422 if problem else 200, **values)
+
+
+def _reading(visit: Visit, terms: Terms) -> dict[str, Any]:
+    """What these terms say, until when a code given now would hold, and what it is worth on a usual purchase."""
+    now, shop = visit.desk.clock.now(), visit.desk.the_shop()
+    until = expires(terms, now, shop.zone)
+    with visit.desk.book.reading() as session:
+        known, usual = offers.names(session), offers.typical_purchase(session)
+        whole = terms.whole and terms.kind != "item" and usual
+        worth = given(terms, [Line(usual)]) if whole else None
+    return {
+        "said": say_benefit(terms, shop.currency, known),
+        "small_print": say_terms(terms, shop.currency),
+        "last_day": until - timedelta(seconds=1) if until else None,
+        "usual": usual,
+        "worth": worth,
+        "unclear": "",
+    }
+
+
+@router.post("/offers/reading")
+def reading(visit: Visit = SignedIn, form: FormData = Form) -> Response:
+    """The rail while one types."""
+    try:
+        values = _reading(visit, _terms_from(visit, form))
+    except (OfferProblem, ValidationError) as problem:
+        values = {"unclear": str(problem)}
+    return HTMLResponse(visit.piece("offers/reading.html", **values))
 
 
 def _codes(session: Any, offer_id: int) -> list[Any]:

@@ -8,7 +8,7 @@ from fastapi.responses import HTMLResponse, Response
 from starlette.datastructures import FormData
 
 from loyalbell.core.offers import say_benefit, say_terms, tidy_code
-from loyalbell.desk import offers, own_pages
+from loyalbell.desk import offers, own_pages, sender_address
 from loyalbell.web.routes.public import UNKNOWN
 from loyalbell.web.routes.public import page as _page
 from loyalbell.web.visit import Form, NotFound, desk_of
@@ -96,6 +96,23 @@ def confirm(token: str, request: Request) -> Response:
     if done is None:
         raise NotFound(UNKNOWN)
     return _page(request, "public/confirm.html", token=token, done=done)
+
+
+@router.get("/sender/{token}")
+def sender_page(token: str, request: Request) -> Response:
+    """Shows; only the press confirms."""
+    return _sender(request, token, sender_address.waiting(desk_of(request), token), done=False)
+
+
+@router.post("/sender/{token}")
+def confirm_sender(token: str, request: Request) -> Response:
+    return _sender(request, token, sender_address.confirm(desk_of(request), token), done=True)
+
+
+def _sender(request: Request, token: str, address: str | None, done: bool) -> Response:
+    if address is None:
+        raise NotFound("This link is not the newest one. Ask for another in Settings, Channels.")
+    return _page(request, "public/sender.html", token=token, address=address, done=done)
 
 
 @router.get("/offer/{code}")

@@ -121,7 +121,7 @@
   }
 
   // the small windows
-  let open = null, about = null;
+  let open = null, about = null, held = null; // held: the field in the letter whose fallback is being changed
   function show(window_, button) {
     close();
     const place = button.getBoundingClientRect();
@@ -132,7 +132,7 @@
     open = window_; about = button.closest(".block");
     window_.querySelector("input, select, button")?.focus();
   }
-  function close() { if (open) open.hidden = true; open = null; }
+  function close() { if (open) open.hidden = true; open = held = null; }
   document.addEventListener("mousedown", (event) => { if (open && !open.contains(event.target)) close(); });
   document.addEventListener("keydown", (event) => { if (event.key === "Escape" && open) { close(); back(); } });
 
@@ -148,12 +148,17 @@
     }
     return node;
   }
+  let ownSpace = null; // the space we put after a field, which a full stop or the like takes the place of
+  form.addEventListener("beforeinput", (event) => {
+    if (ownSpace?.data === " " && document.getSelection().anchorNode === ownSpace && /^[.,;:!?)’]$/.test(event.data ?? "")) ownSpace.data = "";
+    ownSpace = null;
+  });
   function putIn(field, label, fallback) {
     const node = chip(field, label, fallback);
     const place = last && about?.contains(last.place) ? last.place : about?.querySelector(".written");
     if (!place) return;
     if (last?.place === place) { last.range.deleteContents(); last.range.insertNode(node); } else place.append(node);
-    node.after(document.createTextNode(" "));
+    node.after(ownSpace = document.createTextNode(" "));
     place.focus();
     document.getSelection().collapse(node.nextSibling, 1);
     close();
@@ -251,11 +256,23 @@
     changed();
   });
   function editChip(node) {
-    about = node.closest(".block");
-    const words = prompt(`${node.firstChild.data}: for whoever has none, say (empty for nothing; a single - takes the field out)`, node.dataset.fallback ?? "");
-    if (words === null) return;
-    if (words.trim() === "-") node.remove(); else node.replaceWith(chip(node.dataset.field, node.firstChild.data, words.trim()));
-    changed();
+    show(byId("field-picker"), node);
+    held = node;
+    askFallback(node.dataset.field, node.firstChild.data, node.dataset.fallback ?? "");
+  }
+  function askFallback(field, label, words) {
+    const box = byId("fallback-box");
+    box.hidden = false; box.dataset.field = field; box.dataset.label = label;
+    byId("fallback-for").textContent = `For whoever has no ${label}, say`;
+    byId("take-out").hidden = !held;
+    byId("fallback").value = words; byId("fallback").select(); byId("fallback").focus();
+    box.scrollIntoView({ block: "nearest" });
+  }
+  function fallbackSaid() {
+    const box = byId("fallback-box"), words = byId("fallback").value.trim();
+    if (!held) return putIn(box.dataset.field, box.dataset.label, words);
+    held.replaceWith(chip(box.dataset.field, box.dataset.label, words));
+    close(); changed();
   }
   async function keepBlock(block) {
     const name = prompt("Keep this block under the name");
@@ -283,10 +300,11 @@
     } else if (button.dataset.pickField) {
       const box = byId("fallback-box");
       box.hidden = button.dataset.group === "Links" || button.dataset.group === "The shop" || button.dataset.group === "Offers";
-      box.dataset.field = button.dataset.pickField; box.dataset.label = button.dataset.label;
-      if (box.hidden) putIn(button.dataset.pickField, button.dataset.label, "");
-      else { byId("fallback-for").textContent = `For whoever has no ${button.dataset.label}, say`; byId("fallback").value = button.dataset.fallback; byId("fallback").focus(); box.scrollIntoView({ block: "nearest" }); }
-    } else if (button.id === "put-in") { const box = byId("fallback-box"); putIn(box.dataset.field, box.dataset.label, byId("fallback").value.trim()); }
+      if (!box.hidden) askFallback(button.dataset.pickField, button.dataset.label, button.dataset.fallback);
+      else if (held) { held.replaceWith(chip(button.dataset.pickField, button.dataset.label, "")); close(); changed(); }
+      else putIn(button.dataset.pickField, button.dataset.label, "");
+    } else if (button.id === "put-in") fallbackSaid();
+    else if (button.id === "take-out") { held?.remove(); close(); changed(); }
     else if (button.id === "link-now" || button.id === "link-off") {
       const address = button.id === "link-now" ? byId("link-address").value.trim() : "";
       close(); back();
@@ -329,6 +347,9 @@
     if (event.target.id !== "field-search") return;
     const wanted = event.target.value.toLowerCase();
     for (const row of byId("field-picker").querySelectorAll("[data-pick-field]")) row.hidden = !row.textContent.toLowerCase().includes(wanted);
+  });
+  document.addEventListener("keydown", (event) => {
+    if (event.target.id === "fallback" && event.key === "Enter") { event.preventDefault(); fallbackSaid(); }
   });
   form.addEventListener("keydown", (event) => {
     if (event.target.matches(".written.one-line") && event.key === "Enter") event.preventDefault();
