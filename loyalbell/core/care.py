@@ -1,7 +1,10 @@
 """Who must not be written to, asked in one fixed order before every send."""
 
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
-from typing import Literal
+from typing import Literal, NamedTuple
+
+from pydantic import BaseModel, ConfigDict, Field
 
 Cause = Literal[
     "deceased",
@@ -31,11 +34,52 @@ CAUSE_WORDS: dict[str, str] = {
     "no open conversation": "no open chat, and no approved opening message",
     "not accepted": "not taken at the other end",
     "stopped": "the campaign was stopped",
+    "contact limit": "had enough messages from us lately",
+    "too late": "its time had passed while we were off",
+    "never opens": "its window never opens",
+    "no message": "no message is chosen",
+    "volume": "dropped from a batch that was held",
+    "left": "had left the sequence by then",
 }
 
 
+class Limit(BaseModel):
+    """At most ``count`` marketing messages to a person in any ``days`` x 24 hours, on all channels together."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True)
+
+    count: int = Field(default=2, ge=1, le=100)
+    days: int = Field(default=7, ge=1, le=365)
+
+
+def next_allowed(sent: Sequence[int], limits: Iterable[Limit], now: int) -> int:
+    """The first instant, ``now`` or later, at which no limit speaks against another message.
+
+    ``sent`` are the instants of earlier marketing messages, ascending, in seconds; none later than ``now``.
+    """
+    allowed = now
+    for limit in limits:
+        if len(sent) >= limit.count:
+            allowed = max(allowed, sent[-limit.count] + limit.days * 86_400)
+    return allowed
+
+
 @dataclass(frozen=True)
-class SendFacts:
+class Guard:
+    """The volume guard: a day beyond ``max(factor x normal, normal + floor)`` messages is held for a person's release.
+
+    A sequence that has not rung for a week is taken to have at most ``newcomer`` of those on file as its normal day.
+    """
+
+    factor: float = 3.0
+    floor: int = 50
+    newcomer: float = 0.01
+
+    def most(self, normal: float) -> int:
+        return int(max(self.factor * normal, normal + self.floor))
+
+
+class SendFacts(NamedTuple):
     """What is known of a person at the moment of sending on one channel.
 
     ``too_soon``: they asked to hear less often, and heard from us within that time.

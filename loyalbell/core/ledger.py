@@ -20,7 +20,7 @@ APPOINTMENT_STATES = ("booked", "kept", "cancelled", "missed")
 BOOKED, KEPT, CANCELLED, MISSED = range(4)
 AGREED = CONSENT_STATES.index("agreed")
 NO_DAY = -(2**31)
-PERSON_WORDS = ("first_name", "last_name", "city", "region", "postal_code", "language")
+PERSON_WORDS = ("first_name", "last_name", "city", "region", "postal_code", "language", "zone")
 
 
 class Words(dict[str, int]):
@@ -117,6 +117,16 @@ class Orders(Rows):
         """Money of each row less what had been refunded by ``as_of``."""
         back = np.where(self.refunded_at[rows] <= as_of, self.refunded[rows], 0)
         return self.money[rows] - back
+
+
+STATUSES = ("confirmed", "shipped", "delivered", "cancelled")
+
+
+@dataclass(frozen=True)
+class Statuses(Rows):
+    """When orders came to a status; ``key`` is the order's, ``status`` a place in ``STATUSES``."""
+
+    status: Small = column(np.int32)
 
 
 @dataclass(frozen=True)
@@ -284,6 +294,7 @@ class Ledger:
     orders: Orders = field(default_factory=Orders.of)
     consents: Consents = field(default_factory=Consents.of)
     suppressions: Suppressions = field(default_factory=Suppressions.of)
+    statuses: Statuses = field(default_factory=Statuses.of)
     lines: Lines = field(default_factory=Lines.of)
     walk_ins: WalkIns = field(default_factory=WalkIns.of)
     appointments: Appointments = field(default_factory=Appointments.of)

@@ -19,6 +19,7 @@ from loyalbell.core.ledger import (
     CONSENT_STATES,
     NO_DAY,
     PERSON_WORDS,
+    STATUSES,
     Answers,
     Appointments,
     Catalogue,
@@ -32,6 +33,7 @@ from loyalbell.core.ledger import (
     Orders,
     People,
     Responses,
+    Statuses,
     Suppressions,
     Tags,
     Touches,
@@ -148,6 +150,21 @@ def lines(loading: Loading, span: Range | None) -> Lines:
         key=order, person=loading.numbers(person), at=at, item=item, department=department,
         quantity=quantity, money=money, void_at=void_at,
     )  # fmt: skip
+
+
+def statuses(loading: Loading, span: Range | None) -> Statuses:
+    """One row for each status an order has come to."""
+    only = where("id", span)
+    found = [
+        loading.table(
+            f"""SELECT id, person_id, {status}_at, {number} FROM orders
+                WHERE {status}_at IS NOT NULL {only and "AND " + only}""",
+            4,
+        )
+        for number, status in enumerate(STATUSES)
+    ]
+    ids, person, at, status = np.concatenate(found, axis=1)
+    return Statuses.of(key=ids, person=loading.numbers(person), at=at, status=status)
 
 
 def walk_ins(loading: Loading, span: Range | None) -> WalkIns:
@@ -344,6 +361,7 @@ def codes(loading: Loading, span: Range | None) -> Codes:
 Load = Callable[[Loading, Range | None], Rows]
 HISTORY: dict[str, Load] = {
     "orders": orders,
+    "statuses": statuses,
     "lines": lines,
     "walk_ins": walk_ins,
     "appointments": appointments,
@@ -389,6 +407,8 @@ def follow(reader: Reader, ledger: Ledger, noted: Noted, version: int) -> Ledger
         ledger = replace(ledger, people=mended)
     loading = Loading(reader, ledger.people, ledger.words, ledger.zone)
     parts: dict[str, Any] = {}
+    if "orders" in noted:
+        noted = {**noted, "statuses": noted["orders"]}
     for name, ranges in noted.items():
         if name in HISTORY:
             parts[name] = _rows_after(loading, getattr(ledger, name), name, ranges)

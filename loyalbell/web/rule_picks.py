@@ -84,7 +84,7 @@ PLAIN_COMPARISON = Field("comparison", "How much", "select", _same("at least", "
 PERIODS = [
     ("ever", "ever"), ("last days", "in the last … days"), ("before last days", "more than … days ago"),
     ("between days ago", "between … and … days ago"), ("between dates", "from one day to another"),
-    ("after joining", "in their first … days"),
+    ("after joining", "in their first … days"), ("since entering", "since they came into the sequence"),
 ]  # fmt: skip
 PERIOD = PickSpec(
     "period",

@@ -31,18 +31,21 @@ class Asking:
     as_of: datetime
     segments: Mapping[int, Rule] = field(default_factory=dict)
     within: tuple[int, ...] = ()
+    entered: int | None = None
 
     @property
     def moment(self) -> Moment:
-        return Moment(self.ledger, self.as_of)
+        return Moment(self.ledger, self.as_of, self.entered)
 
 
-def evaluate(rule: Rule, ledger: Ledger, as_of: datetime, segments: Mapping[int, Rule] | None = None) -> Mask:
+def evaluate(rule: Rule, ledger: Ledger, as_of: datetime, segments: Mapping[int, Rule] | None = None, entered: int | None = None) -> Mask:  # fmt: skip
     """True for each person number who is on file at ``as_of`` and meets the rule.
+
+    ``entered`` is since when periods *since entering* run, in seconds since 1970.
 
     Raises ``RuleProblem`` where it leans on a segment that is not there, or on itself.
     """
-    asking = Asking(ledger, as_of, segments or {})
+    asking = Asking(ledger, as_of, segments or {}, entered=entered)
     return ledger.on_file(int(as_of.timestamp())) & meets_group(rule.root, asking)
 
 
@@ -72,7 +75,9 @@ def _in_segment(line: SegmentCondition, asking: Asking) -> Mask:
         raise RuleProblem("It leans on a segment that has been deleted.")
     if line.segment in asking.within:
         raise RuleProblem("It leans on itself, by way of another segment.")
-    inner = Asking(asking.ledger, asking.as_of, asking.segments, (*asking.within, line.segment))
+    inner = Asking(
+        asking.ledger, asking.as_of, asking.segments, (*asking.within, line.segment), asking.entered
+    )
     met = meets_group(rule.root, inner) & asking.ledger.on_file(asking.moment.now)
     return met if line.within else ~met
 

@@ -71,8 +71,14 @@ class AfterJoining(_Part):
     days: int = Field(ge=1, le=MOST_DAYS)
 
 
+class SinceEntering(_Part):
+    """Since somebody came into the sequence that asks; anywhere else it holds nothing."""
+
+    kind: Literal["since entering"] = "since entering"
+
+
 Period = Annotated[
-    Ever | LastDays | BeforeLastDays | BetweenDaysAgo | BetweenDates | AfterJoining,
+    Ever | LastDays | BeforeLastDays | BetweenDaysAgo | BetweenDates | AfterJoining | SinceEntering,
     Field(discriminator="kind"),
 ]
 Comparison = Literal["at least", "at most", "exactly"]
@@ -413,7 +419,7 @@ def _check_depth(group: Group, depth: int) -> None:
 
 UNSAID = (
     "root", "lines", "condition", "group", "period", "ever", "last days", "before last days", "between days ago",
-    "between dates", "after joining",
+    "between dates", "after joining", "since entering",
 )  # fmt: skip
 
 

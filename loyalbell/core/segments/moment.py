@@ -15,6 +15,7 @@ from loyalbell.core.segments.model import (
     BetweenDaysAgo,
     LastDays,
     Period,
+    SinceEntering,
 )
 from loyalbell.core.timing import days_before, start_of_day
 from loyalbell.core.visits import today_number
@@ -25,8 +26,11 @@ DAY = 86_400
 
 @dataclass(frozen=True)
 class Moment:
+    """``entered`` is when the person asked about came into the sequence that asks, if one does."""
+
     ledger: Ledger
     as_of: datetime
+    entered: int | None = None
 
     @cached_property
     def now(self) -> int:
@@ -48,6 +52,8 @@ class Moment:
 
     def inside(self, period: Period, person: Small, at: Ints) -> Mask | None:
         """For periods that differ from person to person: which rows lie in them; ``None`` for all others."""
+        if isinstance(period, SinceEntering):
+            return at > self.entered if self.entered is not None else np.zeros(len(at), dtype=np.bool_)
         if not isinstance(period, AfterJoining):
             return None
         joined = self.joined[person]

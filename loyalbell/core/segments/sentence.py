@@ -34,6 +34,7 @@ from loyalbell.core.segments.model import (
     Rule,
     ScoresCondition,
     SegmentCondition,
+    SinceEntering,
     TagCondition,
     TopCondition,
     VisitsCondition,
@@ -85,6 +86,8 @@ def say_period(period: Period) -> str:
         return f"from {period.first.day} {period.first:%b %Y} to {period.last.day} {period.last:%b %Y}"
     if isinstance(period, AfterJoining):
         return f"in their first {period.days} days"
+    if isinstance(period, SinceEntering):
+        return "since they came into the sequence"
     return "ever"
 
 

@@ -1,0 +1,1 @@
+"""Sequences: their plan, what starts and stops them, one step at a time, and their rehearsal."""

@@ -1,0 +1,243 @@
+"""What the ledger knows about the people of sequences, asked one person and one instant at a time."""
+
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field, fields
+from datetime import UTC, datetime
+
+import numpy as np
+
+from loyalbell.core.care import Limit, SendFacts, first_refusal
+from loyalbell.core.columns import NEVER, Mask, Rows
+from loyalbell.core.ledger import CHANNELS, CONSENT_STATES, Ledger
+from loyalbell.core.part_of_ledger import Slices, asks_of_one
+from loyalbell.core.segments.evaluate import evaluate
+from loyalbell.core.segments.model import Rule
+from loyalbell.core.sequences.happenings import ByPerson, Others, happened
+from loyalbell.core.sequences.plan import Happening
+from loyalbell.core.windows import Quiet
+from loyalbell.core.zones import DAY, Zone, zone_of
+
+FEW = 12
+"""Up to so many times a day a rule is asked of each person alone; beyond, of the whole book at once."""
+_NEVER = int(NEVER)
+
+
+@dataclass(frozen=True)
+class Letter:
+    """What a message is to a sequence: for marketing or service, and on which channels it says something."""
+
+    marketing: bool = True
+    channels: frozenset[str] = frozenset(CHANNELS)
+
+
+@dataclass(frozen=True)
+class House:
+    """The shop's own rules. ``paused`` until when and ``seldom`` days between, by person id, as customers chose."""
+
+    limits: tuple[Limit, ...] = ()
+    quiet: Quiet = Quiet()
+    letters: Mapping[int, Letter] = field(default_factory=dict)
+    segments: Mapping[int, Rule] = field(default_factory=dict)
+    others: Others = Others()
+    paused: Mapping[int, int] = field(default_factory=dict)
+    seldom: Mapping[int, int] = field(default_factory=dict)
+
+
+class Lookup:
+    """Rows of a part by person number, as lists of chosen columns in order of time."""
+
+    def __init__(self, part: Rows, people: int, *columns: str) -> None:
+        order = np.argsort(part.person, kind="stable")
+        self._bounds: list[int] = np.searchsorted(part.person[order], np.arange(people + 1)).tolist()
+        self._columns: list[list[int]] = [getattr(part, name)[order].tolist() for name in columns]
+
+        self._kept: dict[int, list[tuple[int, ...]]] = {}
+
+    def of(self, person: int) -> list[tuple[int, ...]]:
+        found = self._kept.get(person)
+        if found is None:
+            low, high = self._bounds[person], self._bounds[person + 1]
+            found = list(zip(*(column[low:high] for column in self._columns), strict=True))
+            self._kept[person] = found
+        return found
+
+
+class Known:
+    """The ledger made ready to be asked about single people. One for each state of the ledger."""
+
+    def __init__(self, ledger: Ledger, house: House, since: int = -(2**61), until: int = 2**61) -> None:
+        """Happenings are looked up with ``since < at <= until``."""
+        self.ledger, self.house = ledger, house
+        self._since, self._until = since, until
+        people = ledger.people
+        size = len(people)
+        self.ids: list[int] = people.ids.tolist()
+        self.joined: list[int] = _first_seen(ledger).tolist()
+        self.closed: list[int] = people.closed_at.tolist()
+        self.deceased: list[int] = people.deceased_at.tolist()
+        self.addresses: list[list[bool]] = people.has_address.tolist()
+        self.consents = Lookup(ledger.consents, size, "at", "channel", "state")
+        self.suppressions = Lookup(ledger.suppressions, size, "at", "channel", "lifted_at")
+        self._zones: list[int] = people.words_of("zone").tolist()
+        self._happened: dict[Happening, ByPerson] = {}
+        self._rules: dict[tuple[int, int], Mask] = {}
+        self._asked: dict[tuple[int, int], int] = {}
+        self._busy: dict[int, set[int]] = {}
+        self._alone: dict[int, tuple[Rule, bool, bool]] = {}
+        self._slices: Slices | None = None
+
+    def zone(self, person: int) -> Zone:
+        """Their own zone, or the shop's."""
+        code = self._zones[person]
+        return zone_of(self.ledger.words.said[code] if code else self.ledger.zone)
+
+    def happened(self, what: Happening) -> ByPerson:
+        if what not in self._happened:
+            rows = happened(what, self.ledger, self._since, self._until, self.house.others)
+            self._happened[what] = ByPerson(rows, len(self.ids))
+        return self._happened[what]
+
+    def present(self, person: int, now: int) -> bool:
+        return self.joined[person] <= now < self.closed[person] and now < self.deceased[person]
+
+    def consent(self, person: int, channel: int, now: int) -> str:
+        state = 0
+        for at, of, said in self.consents.of(person):
+            if at > now:
+                break
+            if of == channel:
+                state = said
+        return CONSENT_STATES[state]
+
+    def suppressed(self, person: int, channel: int, now: int) -> bool:
+        return any(of == channel and at <= now < lifted for at, of, lifted in self.suppressions.of(person))
+
+    def meets(self, rule: Rule, person: int, now: int, entered: int) -> bool:
+        """As the whole book would answer at ``now``.
+
+        Calendar days part all periods, so that for somebody with no row of this day yet the answer is that of the
+        day's first instant, which is asked once for everybody. Rules that compare people with one another are
+        asked as of that instant for all.
+        """
+        of_one, personal = self.nature(rule)
+        if personal:
+            return self.meets_alone(rule, person, now, entered)
+        zone = zone_of(self.ledger.zone)
+        day = zone.day(now)
+        count = self._asked[(id(rule), day)] = self._asked.get((id(rule), day), 0) + 1
+        if of_one and (count <= FEW or person in self._busy_on(day, zone)):
+            return self.meets_alone(rule, person, now, entered)
+        return bool(self._on_day(rule, day, zone)[person])
+
+    def _on_day(self, rule: Rule, day: int, zone: Zone) -> Mask:
+        key = (id(rule), day)
+        if key not in self._rules:
+            self._rules = {one: mask for one, mask in self._rules.items() if one[1] >= day - 1}
+            self._rules[key] = self.everyone(rule, zone.instant(day, 0))
+        return self._rules[key]
+
+    def _busy_on(self, day: int, zone: Zone) -> set[int]:
+        """Who has any row that begins, ends or changes on a local day."""
+        if day not in self._busy:
+            self._busy = {one: who for one, who in self._busy.items() if one >= day - 1}
+            self._busy[day] = busy_between(self.ledger, zone.instant(day, 0), zone.instant(day + 1, 0))
+        return self._busy[day]
+
+    def nature(self, rule: Rule) -> tuple[bool, bool]:
+        """Whether one person's rows are enough to answer it, and whether it asks since when they came in."""
+        if id(rule) not in self._alone:
+            of_one = asks_of_one(rule, dict(self.house.segments))
+            self._alone[id(rule)] = (rule, of_one, '"since entering"' in rule.model_dump_json())
+        return self._alone[id(rule)][1:]
+
+    def everyone(self, rule: Rule, now: int) -> Mask:
+        return evaluate(rule, self.ledger, datetime.fromtimestamp(now, UTC), self.house.segments)
+
+    def meets_alone(self, rule: Rule, person: int, now: int, entered: int) -> bool:
+        self._slices = self._slices or Slices(self.ledger)
+        alone = self._slices.one(person)
+        return bool(evaluate(rule, alone, datetime.fromtimestamp(now, UTC), self.house.segments, entered)[0])
+
+
+INSTANTS = ("booked_at", "settled_at", "void_at", "refunded_at", "until", "used_at", "lifted_at")
+
+
+def busy_between(ledger: Ledger, low: int, high: int) -> set[int]:
+    """Person numbers with an instant of any of their rows, or of their own, in ``low <= at < high``."""
+    found: set[int] = set()
+    for one in fields(ledger):
+        part = getattr(ledger, one.name)
+        if not isinstance(part, Rows) or not len(part):
+            continue
+        found.update(part.person[part.span(low, high - 1)].tolist())
+        for name in INSTANTS:
+            column = getattr(part, name, None)
+            if column is not None:
+                found.update(part.person[(column >= low) & (column < high)].tolist())
+    for column in (ledger.people.joined_at, ledger.people.closed_at, ledger.people.deceased_at):
+        found.update(np.flatnonzero((column >= low) & (column < high)).tolist())
+    return found
+
+
+def _first_seen(ledger: Ledger) -> np.ndarray[tuple[int], np.dtype[np.int64]]:
+    """When each became a customer: as said, or by the first thing they did; erased people never."""
+    first = ledger.people.joined_at.copy()
+    erased = first >= NEVER
+    for part in (ledger.orders, ledger.walk_ins, ledger.appointments, ledger.events, ledger.memberships):
+        np.minimum.at(first, part.person, part.at)
+    first[erased] = NEVER
+    return first
+
+
+class About:
+    """The facts of one person at one instant, turned from one to the next. Answers ``step.Facts``."""
+
+    def __init__(self, known: Known, sent: Callable[[int], Sequence[int]], did: Callable[[int, str, str], bool]) -> None:  # fmt: skip
+        """``sent``: instants of marketing messages by person number; ``did``: by person number, step and what."""
+        self.known, self._sent, self._did = known, sent, did
+        self.quiet: Quiet = known.house.quiet
+        self.limits: Sequence[Limit] = known.house.limits
+        self.key, self.person_id, self.person, self.now = "", 0, 0, 0
+        self.zone = zone_of(known.ledger.zone)
+
+    def turn(self, key: str, person: int, now: int) -> "About":
+        self.key, self.person, self.now = key, person, now
+        self.person_id, self.zone = self.known.ids[person], self.known.zone(person)
+        return self
+
+    def present(self) -> bool:
+        return self.known.present(self.person, self.now)
+
+    def first(self, what: Happening, after: int, by: int) -> int | None:
+        return self.known.happened(what).first(self.person, after, by)
+
+    def meets(self, rule: Rule, entered: int) -> bool:
+        return self.known.meets(rule, self.person, self.now, entered)
+
+    def marketing(self, message: int) -> bool:
+        letter = self.known.house.letters.get(message)
+        return letter is None or letter.marketing
+
+    def refusal(self, message: int, channel: str) -> str | None:
+        known, house, person, at = self.known, self.known.house, self.person, CHANNELS.index(channel)
+        letter = house.letters.get(message)
+        if letter is not None and channel not in letter.channels:
+            return "not written"
+        marketing = letter is None or letter.marketing
+        days = house.seldom.get(self.person_id)
+        facts = SendFacts(
+            deceased=known.deceased[person] <= self.now,
+            closed=known.closed[person] <= self.now,
+            suppressed=known.suppressed(person, at, self.now),
+            consent=known.consent(person, at, self.now),
+            address="on file" if known.addresses[person][at] else None,
+            paused=house.paused.get(self.person_id, 0) > self.now,
+            too_soon=days is not None and any(one > self.now - days * DAY for one in self.sent_times()[-1:]),
+        )
+        return first_refusal(facts, marketing)
+
+    def sent_times(self) -> Sequence[int]:
+        return self._sent(self.person)
+
+    def did(self, step: str, did: str) -> bool:
+        return self._did(self.person, step, did)

@@ -1,0 +1,42 @@
+"""A plan made ready to walk: for each step by its identity, what comes after it and after each of its arms."""
+
+from dataclasses import dataclass, field
+
+from loyalbell.core.sequences.plan import AnyStep, MessageStep, Plan, lists_of
+
+
+@dataclass(frozen=True, slots=True)
+class Node:
+    """``after`` is the step that follows, past the end of an arm too; ``arms`` the first step of each arm.
+
+    ``last_message`` is the nearest message that everyone who stands here has come past, ``None`` where there is none.
+    """
+
+    step: AnyStep
+    after: str | None
+    arms: tuple[str | None, ...]
+    last_message: str | None
+    depth: int
+
+
+@dataclass(frozen=True)
+class Tree:
+    plan: Plan
+    first: str | None
+    nodes: dict[str, Node] = field(default_factory=dict)
+
+
+def tree_of(plan: Plan) -> Tree:
+    nodes: dict[str, Node] = {}
+
+    def lay(steps: tuple[AnyStep, ...], then: str | None, message: str | None, depth: int) -> str | None:
+        """Lays out a list whose end leads to ``then``; returns its first step."""
+        for at, step in enumerate(steps):
+            after = steps[at + 1].id if at + 1 < len(steps) else then
+            arms = tuple(lay(inner, after, message, depth + 1) for inner in lists_of(step))
+            nodes[step.id] = Node(step, after, arms, message, depth)
+            if isinstance(step, MessageStep):
+                message = step.id
+        return steps[0].id if steps else then
+
+    return Tree(plan, lay(plan.steps, None, None, 0), nodes)
