@@ -1,10 +1,12 @@
 """What Settings hold of the channels, links, staff and proof-readers, each group under its name."""
 
+from datetime import date
 from typing import Any, ClassVar, Literal, Self, TypeVar
 
 from pydantic import BaseModel, ConfigDict, Field
 from sqlalchemy.orm import Session
 
+from loyalbell.core.care import Limit
 from loyalbell.desk.desk import Desk
 from loyalbell.store.tables import Setting
 
@@ -87,6 +89,29 @@ class StaffSettings(_Group):
     begins: int = Field(default=9, ge=0, le=23)
     ends: int = Field(default=17, ge=1, le=24)
     answers_an_hour: int = Field(default=20, ge=1, le=1_000)
+
+
+class CareSettings(_Group):
+    """What holds for everything that is sent: how often, when not, and what is held until a person looks.
+
+    Quiet hours are of the person's own day. ``closed`` are days (ISO); ``holidays`` takes in the country's public ones.
+    ``silent`` are channels on which nothing leaves; ``silent_departments`` those whose sequences rest.
+    """
+
+    kept_as = "care"
+    limits: list[Limit] = Field(
+        default_factory=lambda: [Limit(count=1, days=1), Limit(count=3, days=7)], max_length=4
+    )
+    quiet_begins: str = Field(default="21:00", pattern=r"^(([01]\d|2[0-3]):[0-5]\d)?$")
+    quiet_ends: str = Field(default="08:00", pattern=r"^(([01]\d|2[0-3]):[0-5]\d)?$")
+    holidays: bool = False
+    closed: list[date] = Field(default_factory=list, max_length=400)
+    guard_factor: float = Field(default=3.0, ge=1, le=100)
+    guard_floor: int = Field(default=50, ge=0, le=1_000_000)
+    newcomer_percent: float = Field(default=1.0, gt=0, le=100)
+    leap_day: Literal["28 February", "1 March"] = "28 February"
+    silent: list[Literal["email", "text", "chat"]] = Field(default_factory=list)
+    silent_departments: list[int] = Field(default_factory=list)
 
 
 class ProofReader(BaseModel):

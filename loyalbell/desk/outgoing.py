@@ -32,6 +32,7 @@ from loyalbell.desk.letters import (
     picture_url,
     writing_of,
 )
+from loyalbell.desk.sequences.still_meant import no_longer_meant
 from loyalbell.store.consent import address_of, consent_now, suppressed_addresses, suppressed_people
 from loyalbell.store.tables import (
     GalleryPicture,
@@ -121,6 +122,11 @@ class Maker:
         ids = [touch.person_id for touch in touches]
         people = {one.id: one for one in self.session.scalars(select(Person).where(Person.id.in_(ids)))}
         care = send_facts(self.session, list(people.values()), channel, self.now)
+        gone = no_longer_meant(self.session, self.desk.ledger(), touches, int(self.now.timestamp()))
+        for touch in touches:
+            if touch.id in gone:
+                touch.state, touch.cause = "withheld", gone[touch.id]
+        touches = [touch for touch in touches if touch.id not in gone]
         self.service = self._service({touch.message_version_id for touch in touches})
         self.facts = self._all_facts(touches, people)
         self.codes = self._all_codes(

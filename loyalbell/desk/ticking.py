@@ -8,6 +8,7 @@ import structlog
 from loyalbell.channels.base import Sender
 from loyalbell.desk import importing, sending, webhooks
 from loyalbell.desk.desk import Desk
+from loyalbell.desk.sequences.ringing import Ringing
 from loyalbell.desk.tick_lock import Lock
 
 log = structlog.get_logger()
@@ -15,9 +16,9 @@ REST_SECONDS = 1.0
 RENEW_SECONDS = 15.0
 
 
-def tick(desk: Desk, sender: Sender) -> int:
-    """Everything that is due now, in batches. Returns how many touches were settled."""
-    done = 0
+def tick(desk: Desk, sender: Sender, ringing: Ringing | None = None) -> int:
+    """Everything that is due now, in batches: places in sequences moved on, then touches settled. Returns how many."""
+    done = (ringing or Ringing(desk)).tick()
     while count := sending.send_due(desk, sender):
         done += count
     return done
@@ -28,6 +29,7 @@ class Heartbeat:
 
     def __init__(self, desk: Desk, sender: Sender) -> None:
         self.desk, self.sender = desk, sender
+        self.ringing = Ringing(desk)
         self._lock = Lock(desk)
         self._stop, self._wake = Event(), Event()
         self._thread = Thread(target=self._run, name="heartbeat", daemon=True)
@@ -47,7 +49,7 @@ class Heartbeat:
 
     def waiting(self) -> bool:
         """Whether anything is due that has not been handed over."""
-        return sending.anything_due(self.desk)
+        return sending.anything_due(self.desk) or self.ringing.due()
 
     def stop(self) -> None:
         self._stop.set()
@@ -80,7 +82,7 @@ class Heartbeat:
                 if time.monotonic() - renewed > RENEW_SECONDS:
                     self._lock.take()
                     renewed = time.monotonic()
-                tick(self.desk, self.sender)
+                tick(self.desk, self.sender, self.ringing)
             except Exception:
                 log.exception("a tick failed")
                 self._settle()

@@ -8,7 +8,7 @@ from sqlalchemy.orm import Session
 Row = dict[str, Any]
 MOVED = (
     "orders", "visit", "appointment", "membership", "event", "answer", "consent_entry", "suppression", "note",
-    "person_change", "external_id", "offer_code", "reply", "sign_up",
+    "person_change", "external_id", "offer_code", "reply", "sign_up", "staff_note", "handed_off",
 )  # fmt: skip
 
 
@@ -85,6 +85,7 @@ def merge(
         _move_all(steps, table, "person_id", kept_id, gone_id)
     _move_all(steps, "merge", "kept_id", kept_id, gone_id)
     _touches(steps, kept_id, gone_id)
+    _enrolments(steps, kept_id, gone_id)
     _unlike(steps, "companion", "name", kept_id, gone_id)
     _unlike(steps, "yearly_date", "name", kept_id, gone_id)
     _lasting(steps, "person_tag", "tag_id", "removed_at", kept_id, gone_id, now)
@@ -129,6 +130,17 @@ def _touches(steps: Steps, kept_id: int, gone_id: int) -> None:
         if tuple(row[name] for name in key) in held:
             steps.change("touch", row, {"occurrence": f"{row['occurrence']} merged {gone_id}"})
         steps.move("touch", "person_id", [row["id"]], gone_id, kept_id)
+
+
+def _enrolments(steps: Steps, kept_id: int, gone_id: int) -> None:
+    """Where both came into a sequence for the same reason, the second keeps a mark of whose way it was."""
+    held = {(row["sequence_id"], row["key"]) for row in steps.rows("enrolment", "person_id = ?", (kept_id,))}
+    for row in steps.rows("enrolment", "person_id = ?", (gone_id,)):
+        if (row["sequence_id"], row["key"]) in held:
+            steps.change(
+                "enrolment", row, {"key": f"{row['key']} merged {gone_id}", "state": "left", "due_at": None}
+            )
+        steps.move("enrolment", "person_id", [row["id"]], gone_id, kept_id)
 
 
 def _unlike(steps: Steps, table: str, name: str, kept_id: int, gone_id: int) -> None:

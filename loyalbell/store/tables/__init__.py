@@ -52,6 +52,14 @@ from loyalbell.store.tables.running import (
     User,
 )
 from loyalbell.store.tables.sending import Campaign, Touch, TouchEvent
+from loyalbell.store.tables.sequences import (
+    Enrolment,
+    HandedOff,
+    HeldBatch,
+    Sequence,
+    SequenceVersion,
+    StaffNote,
+)
 
 __all__ = [
     "Answer",
@@ -67,10 +75,13 @@ __all__ = [
     "ConsentEntry",
     "CustomField",
     "Department",
+    "Enrolment",
     "Event",
     "ExternalId",
     "FieldValue",
     "GalleryPicture",
+    "HandedOff",
+    "HeldBatch",
     "ImportChange",
     "ImportRun",
     "Instant",
@@ -99,11 +110,14 @@ __all__ = [
     "SavedBlock",
     "SavedView",
     "Segment",
+    "Sequence",
+    "SequenceVersion",
     "Session",
     "Setting",
     "Shop",
     "SignUp",
     "Staff",
+    "StaffNote",
     "Suppression",
     "Tag",
     "TickLock",

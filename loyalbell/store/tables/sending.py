@@ -64,6 +64,7 @@ class Touch(Base):
     sent_at: Mapped[datetime | None]
     delivered_at: Mapped[datetime | None]
     language: Mapped[str] = mapped_column(default="", server_default="")
+    held_batch_id: Mapped[int | None]
     parts: Mapped[int | None]
     cost_minor: Mapped[int | None]
 

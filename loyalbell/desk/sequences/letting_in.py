@@ -1,0 +1,120 @@
+"""Letting people into sequences as they cross the start line, and those whom somebody brings by hand."""
+
+from collections import defaultdict
+from collections.abc import Iterable, Sequence
+from datetime import datetime, timedelta
+from itertools import islice
+from typing import Any
+
+from sqlalchemy import insert, select
+from sqlalchemy.orm import Session
+
+from loyalbell.core.pacing import Pace, instants
+from loyalbell.core.sequences.entry import HELD_BACK, first_position, kept_out
+from loyalbell.core.sequences.facts import About, Known
+from loyalbell.core.sequences.plan import OnEvent, Plan
+from loyalbell.core.sequences.starts import Around, Crossing, crossings
+from loyalbell.core.sequences.step import UNDER_WAY
+from loyalbell.core.sequences.tree import Tree, tree_of
+from loyalbell.core.zones import zone_of
+from loyalbell.desk.sequences.places import instant, seconds
+from loyalbell.store import tables
+from loyalbell.store.tables import Enrolment
+
+LOOK_BACK = timedelta(days=7)
+"""How late an event may arrive and still start a sequence: tills and booking systems are often read once a day."""
+WAITING = "waiting"
+KEPT_OUT = "kept out"
+
+
+def look(session: Session, sequence: tables.Sequence, plan: Plan, known: Known, around: Around, now: datetime) -> int:  # fmt: skip
+    """Lets in whoever has crossed since this was looked at last. Returns how many rows were written."""
+    since = sequence.rings_since or now
+    low = sequence.looked_until or since
+    if isinstance(plan.start, OnEvent):
+        low = max(since, low - LOOK_BACK)
+    cross = crossings(plan.start, known.ledger, int(low.timestamp()), int(now.timestamp()), around)
+    sequence.looked_until = now
+    return enrol(session, sequence, tree_of(plan), known, cross)
+
+
+def enrol(session: Session, sequence: tables.Sequence, tree: Tree, known: Known, cross: Sequence[Crossing], state: str = "") -> int:  # fmt: skip
+    """Writes an enrolment for each crossing that is new, in order of time; ``state`` overrides *under way*."""
+    fresh = _new(session, sequence.id, known, cross)
+    if not fresh:
+        return 0
+    before = _before(session, sequence.id, {known.ids[one.person] for one in fresh})
+    about = About(known, lambda person: (), lambda person, step, did: False)
+    rows = [_row(sequence, tree, about, one, before, state) for one in fresh]
+    session.execute(insert(Enrolment), rows)
+    return len(rows)
+
+
+def _new(session: Session, sequence_id: int, known: Known, cross: Sequence[Crossing]) -> list[Crossing]:
+    """Those not seen before, whatever became of them then; each person once for a key."""
+    if not cross:
+        return []
+    first = instant(min(one.at for one in cross)) - timedelta(days=1)
+    seen = set(
+        session.execute(
+            select(Enrolment.person_id, Enrolment.key).where(
+                Enrolment.sequence_id == sequence_id, Enrolment.entered_at >= first
+            )
+        )
+    )
+    found = []
+    for one in cross:
+        mark = (known.ids[one.person], one.key)
+        if mark not in seen:
+            seen.add(mark)
+            found.append(one)
+    return found
+
+
+def _before(session: Session, sequence_id: int, people: set[int]) -> defaultdict[int, list[int]]:
+    """When each of the people came in earlier, ascending."""
+    found: defaultdict[int, list[int]] = defaultdict(list)
+    query = (
+        select(Enrolment.person_id, Enrolment.entered_at)
+        .where(Enrolment.sequence_id == sequence_id, Enrolment.state != KEPT_OUT)
+        .order_by(Enrolment.entered_at)
+    )
+    for person, entered in session.execute(query):
+        if person in people:
+            found[person].append(int(entered.timestamp()))
+    return found
+
+
+def _row(sequence: tables.Sequence, tree: Tree, about: About, one: Crossing, before: defaultdict[int, list[int]], state: str) -> dict[str, Any]:  # fmt: skip
+    about.turn(sequence.key, one.person, one.at)
+    person = about.person_id
+    why = kept_out(tree.plan, one, before[person], about)
+    position = first_position(tree, one, sequence.key, person)
+    if why is None:
+        before[person].append(one.at)
+    went = KEPT_OUT if why else state if state and position.state == UNDER_WAY else position.state
+    here = went in (UNDER_WAY, WAITING)
+    at = instant(one.at)
+    return {
+        "sequence_id": sequence.id, "version_id": sequence.live_version_id, "person_id": person, "key": one.key,
+        "anchor_at": instant(one.anchor), "entered_at": at, "state": went, "cause": why, "step": position.step if here else None,
+        "due_at": at if here else None, "settled": False, "sent": "", "trail": [],
+        "ended_at": None if here else at,
+    }  # fmt: skip
+
+
+def bring(session: Session, sequence: tables.Sequence, tree: Tree, known: Known, people: Iterable[int], key: str, now: datetime, pace: Pace | None = None) -> int:  # fmt: skip
+    """Brings people in by their ids, all at ``now`` or paced. Their way begins when their batch is let in."""
+    numbers = {at: number for number, at in enumerate(known.ids)}
+    chosen = [numbers[one] for one in dict.fromkeys(people) if one in numbers]
+    start = int(now.timestamp())
+    if pace is None:
+        cross = [Crossing(start, person, key, start) for person in chosen]
+    else:
+        zone = zone_of(known.ledger.zone)
+        times = list(islice(instants(start, pace, zone), -(-len(chosen) // pace.batch)))
+        cross = [Crossing(times[at // pace.batch], person, key, times[at // pace.batch]) for at, person in enumerate(chosen)]  # fmt: skip
+    return enrol(session, sequence, tree, known, cross)
+
+
+__all__ = ["HELD_BACK", "KEPT_OUT", "WAITING", "bring", "enrol", "look", "seconds"]

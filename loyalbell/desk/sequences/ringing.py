@@ -1,0 +1,326 @@
+"""The tick of the sequences: who comes in, who is due, and what is done for them, a batch in a transaction."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from datetime import datetime, timedelta
+
+from sqlalchemy import ColumnElement, func, or_, select, update
+from sqlalchemy.orm import Session
+
+from loyalbell.core.sequences.facts import About, Known
+from loyalbell.core.sequences.plan import WaitStep, every_step, read_plan
+from loyalbell.core.sequences.rehearse import woken
+from loyalbell.core.sequences.starts import Around
+from loyalbell.core.sequences.step import UNDER_WAY, Act, Position, step
+from loyalbell.core.sequences.tree import Tree, tree_of
+from loyalbell.desk.channel_settings import CareSettings
+from loyalbell.desk.desk import Desk
+from loyalbell.desk.sequences import guarding
+from loyalbell.desk.sequences.acts import SEQUENCE, Doing
+from loyalbell.desk.sequences.house import around_of, guard_of, house_of, live_plans
+from loyalbell.desk.sequences.letting_in import look
+from loyalbell.desk.sequences.places import COLUMNS, Place, place_of, seconds, write
+from loyalbell.store import tables
+from loyalbell.store.tables import (
+    Enrolment,
+    Message,
+    MessageVersion,
+    SequenceVersion,
+    Shop,
+    Touch,
+    TouchEvent,
+)
+
+BATCH = 1_000
+REMEMBERED = timedelta(days=366)
+IN_HAND = ("planned", "handing", "unsure")
+
+
+@dataclass
+class Ringing:
+    """Ticks again and again; keeps the ledger made ready while it does not change."""
+
+    desk: Desk
+    _known: Known | None = None
+    _looked: tuple[int, int] = (-1, -1)
+    _trees: dict[int, Tree] = field(default_factory=dict)
+
+    def tick(self) -> int:
+        """Everything of the sequences that is due now. Returns how many places were moved on."""
+        now = self.desk.clock.now()
+        if not self._anything(now):
+            return 0
+        known, around = self._ready(now)
+        self._look(known, around, now)
+        self._wake(known, now)
+        held = self._too_many(known, now)
+        moved = 0
+        while count := self._batch(known, now, held):
+            moved += count
+        return moved
+
+    def due(self) -> bool:
+        """Whether somebody's place is due."""
+        return _any_due(self.desk, self.desk.clock.now())
+
+    def _anything(self, now: datetime) -> bool:
+        """Looks without taking the book's one writer, so that an idle heartbeat disturbs nobody."""
+        with self.desk.book.reading() as session:
+            shop = session.get(Shop, 1)
+            if shop is None or not shop.ringing:
+                return False
+            live = session.scalar(select(tables.Sequence.id).where(tables.Sequence.state == "live").limit(1))
+        if live is None:
+            return False
+        state = (self.desk.ledger().version, int(now.timestamp()) // 60)
+        if state != self._looked:
+            self._looked = state
+            return True
+        return _any_due(self.desk, now)
+
+    def _ready(self, now: datetime) -> tuple[Known, Around]:
+        ledger = self.desk.ledger()
+        with self.desk.book.reading() as session:
+            house = house_of(session, session.get_one(Shop, 1), now)
+            around = around_of(session, house)
+            first = session.scalar(select(func.min(Enrolment.entered_at)).where(Enrolment.state == UNDER_WAY))
+        at = int(now.timestamp())
+        since = min(at, int(first.timestamp()) if first is not None else at) - 86_400
+        return Known(ledger, house, since, at), around
+
+    def _look(self, known: Known, around: Around, now: datetime) -> None:
+        with self.desk.book.reading() as session:
+            live = [sequence.id for sequence, _ in live_plans(session)]
+        for sequence_id in live:
+            with self.desk.book.writing() as session:
+                sequence = session.get_one(tables.Sequence, sequence_id)
+                version = session.get_one(SequenceVersion, sequence.live_version_id)
+                look(session, sequence, read_plan(version.plan), known, around, now)
+
+    def _wake(self, known: Known, now: datetime) -> None:
+        """Those who wait for something that has happened are due at the instant at which it did."""
+        at = int(now.timestamp())
+        with self.desk.book.reading() as session:
+            waits = {
+                version.id: [one.id for one in every_step(read_plan(version.plan).steps) if isinstance(one, WaitStep) and one.kind == "until event"]
+                for version in session.scalars(
+                    select(SequenceVersion).join(tables.Sequence, tables.Sequence.live_version_id == SequenceVersion.id)
+                )
+            }  # fmt: skip
+            asked = [(version, steps) for version, steps in waits.items() if steps]
+            rows = [
+                row
+                for version, steps in asked
+                for row in session.execute(
+                    select(*COLUMNS).where(
+                        Enrolment.version_id == version, Enrolment.step.in_(steps), Enrolment.state == UNDER_WAY,
+                        Enrolment.settled, Enrolment.due_at > now,
+                    )
+                )
+            ]  # fmt: skip
+        changed = []
+        numbers = self._numbers(known, [row[3] for row in rows])
+        for row in rows:
+            place = place_of(row)
+            tree = self._tree(place.version)
+            position = place.position
+            arrived = place.trail[-1][1] if place.trail else position.entered
+            after = woken(tree, position, known, numbers[place.person], max(arrived, position.entered), at)
+            if after.due != position.due:
+                changed.append((place.id, after.due))
+        if changed:
+            with self.desk.book.writing() as session:
+                for at_, due in changed:
+                    session.execute(
+                        update(Enrolment).where(Enrolment.id == at_).values(due_at=datetime.fromtimestamp(due, now.tzinfo))
+                    )  # fmt: skip
+
+    @staticmethod
+    def _numbers(known: Known, people: Sequence[int]) -> dict[int, int]:
+        wanted = set(people)
+        return {at: number for number, at in enumerate(known.ids) if at in wanted} if wanted else {}
+
+    def _tree(self, version_id: int) -> Tree:
+        if version_id not in self._trees:
+            with self.desk.book.reading() as session:
+                self._trees[version_id] = tree_of(
+                    read_plan(session.get_one(SequenceVersion, version_id).plan)
+                )
+        return self._trees[version_id]
+
+    def _too_many(self, known: Known, now: datetime) -> set[int]:
+        """Sequences of which more is due at once than the guard lets go; counted by a dry run before anything leaves."""
+        found = set()
+        with self.desk.book.reading() as session:
+            shop = session.get_one(Shop, 1)
+            guard = guard_of(CareSettings.load(session))
+            due = session.execute(
+                select(Enrolment.sequence_id, func.count()).where(*_due(session, now)).group_by(Enrolment.sequence_id)
+            )  # fmt: skip
+            for sequence_id, count in due:
+                sequence = session.get_one(tables.Sequence, sequence_id)
+                most = guard.most(guarding.normal_of(session, sequence, now, guard, len(known.ids)))
+                today = guarding.sent_today(session, sequence_id, now, shop.zone)
+                if today + count > most and today + self._would_send(session, known, now, sequence_id) > most:
+                    found.add(sequence_id)
+        return found
+
+    def _would_send(self, session: Session, known: Known, now: datetime, sequence_id: int) -> int:
+        places = [
+            place_of(row)
+            for row in session.execute(
+                select(*COLUMNS).where(*_due(session, now), Enrolment.sequence_id == sequence_id)
+            )
+        ]
+        batch = _Batch(self, session, known, now, places)
+        return sum(act.kind == "send" for place in places for act in batch.step(place)[1])
+
+    def _batch(self, known: Known, now: datetime, too_many: set[int]) -> int:
+        with self.desk.book.writing() as session:
+            shop = session.get_one(Shop, 1)
+            query = (
+                select(*COLUMNS)
+                .join(tables.Sequence, tables.Sequence.id == Enrolment.sequence_id)
+                .where(*_due(session, now))
+                .order_by(Enrolment.due_at, tables.Sequence.rank, Enrolment.id)
+                .limit(BATCH)
+            )
+            places = [place_of(row) for row in session.execute(query)]
+            if not places:
+                return 0
+            batch = _Batch(self, session, known, now, places)
+            doing = Doing(session, shop, known, now)
+            gate = _Gate(session, known, now, shop, too_many)
+            for place in places:
+                place.position, acts = batch.step(place)
+                for act in acts:
+                    held = gate.held(place.sequence) if act.kind == "send" else None
+                    doing.do(self._tree(place.version), place, act, held)
+                    if act.kind == "send":
+                        batch.note_sent(place, act.step, act.at)
+            doing.write()
+            write(session, places, now)
+            return len(places)
+
+
+def skip_due(desk: Desk, session: Session, sequence: tables.Sequence, now: datetime) -> None:
+    """Moves those who are overdue in one sequence past the messages they would have got, each refusal written down."""
+    ringing, version = Ringing(desk), session.get_one(SequenceVersion, sequence.live_version_id)
+    plan = read_plan(version.plan).model_copy(update={"patience": -1})
+    ringing._trees[version.id] = tree_of(plan)
+    shop = session.get_one(Shop, 1)
+    known = Known(desk.ledger(), house_of(session, shop, now), until=int(now.timestamp()))
+    overdue = select(*COLUMNS).where(
+        Enrolment.sequence_id == sequence.id, Enrolment.state == UNDER_WAY, Enrolment.due_at <= now
+    )
+    places = [place_of(row) for row in session.execute(overdue)]
+    batch, doing = _Batch(ringing, session, known, now, places), Doing(session, shop, known, now)
+    for place in places:
+        place.position, acts = batch.step(place)
+        for act in acts:
+            doing.do(ringing._tree(place.version), place, act, None)
+    doing.write()
+    write(session, places, now)
+
+
+def _due(session: Session, now: datetime) -> tuple[ColumnElement[bool], ...]:
+    """What makes an enrolment due: its time has come, and its sequence rings."""
+    care = CareSettings.load(session)
+    rings = select(tables.Sequence.id).where(tables.Sequence.state == "live")
+    if care.silent_departments:
+        department = tables.Sequence.department_id
+        rings = rings.where(or_(department.is_(None), department.not_in(care.silent_departments)))
+    return (Enrolment.state == UNDER_WAY, Enrolment.due_at <= now, Enrolment.sequence_id.in_(rings))
+
+
+def _any_due(desk: Desk, now: datetime) -> bool:
+    with desk.book.reading() as session:
+        return session.scalar(select(Enrolment.id).where(*_due(session, now)).limit(1)) is not None
+
+
+class _Gate:
+    """Counts what each sequence has sent today, and says into which batch what is too much goes."""
+
+    def __init__(self, session: Session, known: Known, now: datetime, shop: Shop, too_many: set[int]) -> None:
+        self.session, self.now, self.zone, self.too_many = session, now, shop.zone, too_many
+        self.people, self.guard = len(known.ids), guard_of(CareSettings.load(session))
+        self.counts: dict[int, int] = {}
+        self.most: dict[int, tuple[float, int]] = {}
+        self.batches: dict[int, int | None] = {}
+
+    def held(self, sequence_id: int) -> int | None:
+        sequence = self.session.get_one(tables.Sequence, sequence_id)
+        if sequence_id not in self.counts:
+            normal = guarding.normal_of(self.session, sequence, self.now, self.guard, self.people)
+            self.most[sequence_id] = (normal, self.guard.most(normal))
+            self.counts[sequence_id] = guarding.sent_today(self.session, sequence_id, self.now, self.zone)
+        self.counts[sequence_id] += 1
+        normal, most = self.most[sequence_id]
+        if self.counts[sequence_id] <= most and sequence_id not in self.too_many:
+            return None
+        if sequence_id not in self.batches:
+            self.batches[sequence_id] = guarding.batch_for(
+                self.session, sequence, self.now, self.zone, normal, most
+            )
+        return self.batches[sequence_id]
+
+
+class _Batch:
+    """The facts of the people in a batch, beside what the ledger knows."""
+
+    def __init__(self, ringing: Ringing, session: Session, known: Known, now: datetime, places: list[Place]) -> None:  # fmt: skip
+        self.ringing, self.now = ringing, int(now.timestamp())
+        self.session, self.known = session, known
+        self.numbers = Ringing._numbers(known, [place.person for place in places])
+        self.keys = dict(session.execute(select(tables.Sequence.id, tables.Sequence.key)).all())
+        self.sent = _sent_lately(session, [place.person for place in places], now) if known.house.limits or known.house.seldom else {}  # fmt: skip
+        self.place: Place | None = None
+        self.about = About(known, self._sent, self._did)
+
+    def step(self, place: Place) -> tuple[Position, list[Act]]:
+        self.place = place
+        if place.person not in self.numbers:
+            return place.position._replace(state="left", cause="closed"), []
+        about = self.about.turn(self.keys[place.sequence], self.numbers[place.person], self.now)
+        return step(self.ringing._tree(place.version), place.position, about, self.now)
+
+    def note_sent(self, place: Place, step_id: str, at: int) -> None:
+        node = self.ringing._tree(place.version).nodes[step_id].step
+        message = getattr(node, "message", None)
+        if message is not None and self.about.marketing(message):
+            self.sent.setdefault(place.person, []).append(at)
+
+    def _sent(self, person: int) -> list[int]:
+        return self.sent.get(self.known.ids[person], [])
+
+    def _did(self, person: int, step_id: str, did: str) -> bool:
+        assert self.place is not None
+        query = (
+            select(TouchEvent.id)
+            .join(Touch)
+            .where(
+                Touch.origin_kind == SEQUENCE, Touch.origin_id == self.place.sequence, Touch.step == step_id,
+                Touch.occurrence == self.place.key, Touch.person_id == self.place.person, TouchEvent.kind == did,
+            )
+        )  # fmt: skip
+        return self.session.scalar(query.limit(1)) is not None
+
+
+def _sent_lately(session: Session, people: list[int], now: datetime) -> dict[int, list[int]]:
+    """By person id when they got, or are about to get, marketing messages; ascending."""
+    found: dict[int, list[int]] = {}
+    when = func.coalesce(Touch.sent_at, Touch.due_at)
+    for start in range(0, len(people), 500):
+        query = (
+            select(Touch.person_id, when)
+            .join(MessageVersion, MessageVersion.id == Touch.message_version_id)
+            .join(Message, Message.id == MessageVersion.message_id)
+            .where(
+                Touch.person_id.in_(people[start : start + 500]), Touch.state.in_(("sent", "bounced", *IN_HAND)),
+                when > now - REMEMBERED, Message.purpose == "marketing",
+            )
+            .order_by(when)
+        )  # fmt: skip
+        for person, at in session.execute(query):
+            found.setdefault(person, []).append(min(seconds(at) or 0, int(now.timestamp())))
+    return found

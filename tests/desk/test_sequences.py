@@ -1,0 +1,289 @@
+"""Sequences ring: people come in as they cross, get each step once, and leave when a stop rule holds."""
+
+from datetime import timedelta
+from typing import Any
+
+from sqlalchemy import select
+
+from loyalbell.core.care import Limit
+from loyalbell.core.sequences.plan import read_plan
+from loyalbell.desk.channel_settings import CareSettings
+from loyalbell.desk.sequences import guarding, publishing
+from loyalbell.desk.sequences.editing import SequenceProblem, keep
+from loyalbell.desk.ticking import tick
+from loyalbell.store import tables
+from loyalbell.store.tables import Enrolment, HeldBatch, StaffNote, Touch
+from tests.books import DeskCase, FakeSender
+
+HOUR, DAY = timedelta(hours=1), timedelta(days=1)
+
+
+class SequenceCase(DeskCase):
+    """A shop without quiet hours or limits, whose clock walks in steps and ticks at each."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.sender = FakeSender()
+        self.care(limits=[], quiet_begins="", quiet_ends="")
+
+    def care(self, **settings: Any) -> None:
+        with self.desk.book.writing() as session:
+            CareSettings.load(session).model_copy(update=settings).save(session)
+
+    def ring(self, plan: dict[str, Any], name: str = "Ring", **choices: Any) -> int:
+        made = keep(self.desk, None, name, read_plan(plan), "Ida")
+        publishing.publish(self.desk, made, publishing.Choices(**choices), "Ida", normal=10)
+        return made
+
+    def walk(self, how_long: timedelta, step: timedelta = HOUR) -> None:
+        end = self.clock.now() + how_long
+        tick(self.desk, self.sender)
+        while self.clock.now() < end:
+            self.clock.move_on(step)
+            tick(self.desk, self.sender)
+
+    def touches(self, state: str | None = None) -> list[Touch]:
+        with self.desk.book.reading() as session:
+            query = select(Touch).where(Touch.origin_kind == "sequence").order_by(Touch.id)
+            return [one for one in session.scalars(query) if state is None or one.state == state]
+
+    def ways(self, state: str | None = None) -> list[Enrolment]:
+        with self.desk.book.reading() as session:
+            query = select(Enrolment).order_by(Enrolment.id)
+            return [one for one in session.scalars(query) if state is None or one.state == state]
+
+    def message(self, step: str, **more: Any) -> dict[str, Any]:
+        self.letters = getattr(self, "letters", 0) + 1
+        return {"do": "message", "id": step, "message": self.letter(f"Letter {self.letters}"), **more}
+
+
+def wait(step: str, amount: int, unit: str = "days") -> dict[str, Any]:
+    return {"do": "wait", "id": step, "span": {"amount": amount, "unit": unit}}
+
+
+AFTER_AN_ORDER = {"on": "event", "happening": {"what": "order"}}
+
+
+class RingingTest(SequenceCase):
+    def test_thanks_two_days_after_an_order_once(self) -> None:
+        person = self.add_person()
+        self.add_order(person, 3)
+        self.ring({"start": AFTER_AN_ORDER, "steps": [wait("w", 2), self.message("m")]})
+        self.walk(DAY)
+        self.assertEqual(self.ways(), [], "an order from before it rang brings nobody in")
+        self.add_order(person, 0)
+        ordered = self.clock.now()
+        self.walk(4 * DAY)
+        sent = self.touches("sent")
+        self.assertEqual([one.due_at - ordered for one in sent], [2 * DAY])
+        self.assertEqual([one.state for one in self.ways()], ["finished"])
+        self.add_order(person, 0)
+        self.walk(3 * DAY)
+        self.assertEqual(len(self.touches("sent")), 1, "never again, as the plan says")
+
+    def test_an_order_ends_it_even_after_its_message_was_planned(self) -> None:
+        person = self.add_person()
+        self.add_order(person, 0)
+        plan = {"start": {"on": "event", "happening": {"what": "order"}}, "again": {"kind": "each"}, "stops": [{"what": "order"}], "steps": [wait("w", 60), self.message("m"), wait("v", 3), self.message("n")]}  # fmt: skip
+        self.clock.move_on(HOUR)
+        self.ring(plan)
+        self.clock.move_on(HOUR)
+        self.add_order(person, 0)
+        self.clock.move_on(HOUR)
+        self.walk(61 * DAY, DAY)
+        self.assertEqual([one.step for one in self.touches("sent")], ["m"])
+        self.add_order(person, 0)
+        self.clock.move_on(HOUR)
+        self.walk(6 * DAY)
+        self.assertEqual([one.step for one in self.touches("sent")], ["m"])
+        self.assertEqual(
+            [(one.state, one.cause) for one in self.ways()], [("left", "stop: order"), ("under way", None)]
+        )
+
+    def test_the_text_falls_to_an_email_and_refusals_are_kept_with_their_cause(self) -> None:
+        self.add_order(self.add_person(), 0)
+        self.add_order(self.add_person("bo@example.com", consent="refused"), 0)
+        self.clock.move_on(-HOUR)
+        self.ring({"start": AFTER_AN_ORDER, "steps": [self.message("m", channels=["email"])]})
+        self.clock.move_on(2 * HOUR)
+        self.walk(HOUR)
+        self.assertEqual(
+            [(one.state, one.cause, one.channel) for one in self.touches()],
+            [("sent", None, "email"), ("withheld", "refused", "email")],
+        )
+        self.assertEqual([one.state for one in self.ways()], ["finished", "finished"])
+
+    def test_windows_limits_and_patience(self) -> None:
+        self.care(limits=[Limit(count=1, days=2)], quiet_begins="21:00", quiet_ends="08:00")
+        person = self.add_person()
+        self.ring({
+            "start": AFTER_AN_ORDER, "patience": 1,
+            "steps": [self.message("a"), wait("w", 1), self.message("b"), wait("v", 1, "hours"), self.message("c")],
+        })  # fmt: skip
+        self.walk(13 * HOUR)
+        self.add_order(person, 0)
+        self.walk(6 * DAY, HOUR / 3)
+        sent = self.touches("sent")
+        self.assertEqual([one.step for one in sent], ["a", "b"])
+        self.assertEqual(
+            [one.due_at.hour for one in sent], [12, 12], "8:00 in New York, after the quiet hours"
+        )
+        self.assertEqual(sent[1].due_at - sent[0].due_at, 2 * DAY, "put off by the limit")
+        self.assertEqual(
+            [(one.step, one.cause) for one in self.touches("withheld")], [("c", "contact limit")]
+        )
+
+    def test_forks_lots_tags_notes_and_waiting_for_something(self) -> None:
+        people = [self.add_person(f"p{at}@example.com") for at in range(8)]
+        self.ring({
+            "start": AFTER_AN_ORDER, "again": {"kind": "each"},
+            "steps": [
+                {"do": "wait", "id": "w", "kind": "until event", "happening": {"what": "order"}, "span": {"amount": 5, "unit": "days"}},
+                {"do": "lot", "id": "l", "arms": [{"share": 50, "steps": [{"do": "tell", "id": "t", "words": "Call them"}]}, {"share": 50, "steps": []}]},
+                self.message("m"),
+                {"do": "fork", "id": "f", "arms": [{"did": "opened", "steps": [{"do": "end", "id": "e"}]}], "otherwise": [{"do": "hand off", "id": "h", "list": "Quiet ones"}]},
+            ],
+        })  # fmt: skip
+        self.clock.move_on(HOUR)
+        for person in people:
+            self.add_order(person, 0)
+        self.clock.move_on(HOUR)
+        self.walk(DAY)
+        self.add_order(people[0], 0)
+        again = self.clock.now()
+        self.walk(3 * HOUR)
+        self.assertEqual([one.due_at for one in self.touches("sent")], [again], "woken by the second order")
+        self.walk(12 * DAY)
+        self.assertEqual(len(self.touches("sent")), 9)
+        with self.desk.book.reading() as session:
+            told = list(session.scalars(select(StaffNote.person_id)))
+            self.assertEqual(len(list(session.scalars(select(tables.HandedOff.id)))), 9)
+        self.assertTrue(0 < len(set(told)) < 8, "the lot parts them")
+
+    def test_a_second_message_is_not_sent_to_who_left_after_it_was_planned(self) -> None:
+        person = self.add_person()
+        self.ring(
+            {
+                "start": AFTER_AN_ORDER,
+                "stops": [{"what": "visit"}],
+                "steps": [wait("w", 1), self.message("m")],
+            }
+        )
+        self.clock.move_on(HOUR)
+        self.add_order(person, 0, in_person=False)
+        self.clock.move_on(HOUR)
+        self.sender.result = "try later"
+        self.walk(26 * HOUR)
+        self.assertEqual([one.state for one in self.touches()], ["planned"], "the network was away")
+        self.add_order(person, 0)
+        self.sender.result = "accepted"
+        self.walk(DAY)
+        self.assertEqual([(one.state, one.cause) for one in self.touches()], [("withheld", "left")])
+
+
+class GuardTest(SequenceCase):
+    def test_a_day_far_above_the_norm_is_held_until_a_person_lets_it_go(self) -> None:
+        people = [self.add_person(f"p{at}@example.com") for at in range(80)]
+        made = self.ring({"start": AFTER_AN_ORDER, "steps": [wait("w", 1), self.message("m")]})
+        self.clock.move_on(HOUR)
+        for person in people:
+            self.add_order(person, 0)
+        self.clock.move_on(HOUR)
+        self.walk(26 * HOUR)
+        self.assertEqual({one.state for one in self.touches()}, {"held"}, "not one has left")
+        with self.desk.book.reading() as session:
+            batch = session.scalars(select(HeldBatch)).one()
+        self.assertEqual((batch.origin_id, batch.state), (made, "held"))
+        self.add_order(people[0], 0)
+        self.assertEqual(guarding.decide(self.desk, batch.id, 5, "Ida"), 5)
+        self.walk(HOUR)
+        self.assertEqual(len(self.touches("sent")), 5)
+        self.assertEqual(guarding.decide(self.desk, batch.id, None, "Ida"), 75)
+        self.walk(HOUR)
+        self.assertEqual(len(self.touches("sent")), 80)
+
+    def test_dropped_ones_never_leave(self) -> None:
+        for at in range(80):
+            self.add_order(self.add_person(f"p{at}@example.com"), 0)
+        self.clock.move_on(-HOUR)
+        self.ring({"start": AFTER_AN_ORDER, "steps": [self.message("m")]})
+        self.clock.move_on(2 * HOUR)
+        self.walk(HOUR)
+        guarding.decide(self.desk, 1, 0, "Ida")
+        self.walk(DAY)
+        self.assertEqual({(one.state, one.cause) for one in self.touches()}, {("withheld", "volume")})
+        self.assertEqual(self.sender.handed, [])
+
+
+class EditingWhileLiveTest(SequenceCase):
+    def setUp(self) -> None:
+        super().setUp()
+        self.people = [self.add_person(f"p{at}@example.com") for at in range(4)]
+        self.first, self.second = self.message("m"), self.message("n")
+        self.made = self.ring(
+            {"start": AFTER_AN_ORDER, "steps": [wait("w", 2), self.first, wait("v", 2), self.second]}
+        )
+        self.clock.move_on(HOUR)
+        for person in self.people:
+            self.add_order(person, 0)
+        self.clock.move_on(HOUR)
+        self.walk(3 * DAY)
+
+    def redraft(self, steps: list[dict[str, Any]]) -> None:
+        keep(self.desk, self.made, "Ring", read_plan({"start": AFTER_AN_ORDER, "steps": steps}), "Ida")
+
+    def test_people_keep_their_places_and_those_at_a_step_that_goes_are_asked_about(self) -> None:
+        self.redraft([wait("w", 2), self.first, self.second])
+        what = publishing.change(self.desk, self.made)
+        self.assertEqual((what.gone, what.under_way, what.live_number), ({"v": 4}, {}, 1))
+        with self.assertRaisesRegex(SequenceProblem, "where the people go"):
+            publishing.publish(self.desk, self.made, publishing.Choices(), "Ida")
+        publishing.publish(self.desk, self.made, publishing.Choices(moves={"v": "n"}), "Ida")
+        self.walk(HOUR)
+        self.assertEqual([one.step for one in self.touches("sent")], ["m"] * 4 + ["n"] * 4)
+
+    def test_those_who_finished_get_new_last_steps_only_if_asked(self) -> None:
+        self.walk(3 * DAY)
+        steps = [wait("w", 2), self.first, wait("v", 2), self.second, wait("x", 1), self.message("o")]
+        self.redraft(steps)
+        what = publishing.change(self.desk, self.made)
+        self.assertEqual((what.added, what.finished), (["x", "o"], 4))
+        publishing.publish(self.desk, self.made, publishing.Choices(finished_too=True), "Ida")
+        self.walk(2 * DAY)
+        self.assertEqual([one.step for one in self.touches("sent")][-4:], ["o"] * 4)
+
+    def test_a_pause_keeps_places_and_resuming_asks(self) -> None:
+        publishing.pause(self.desk, self.made, "Ida")
+        self.walk(5 * DAY, DAY)
+        self.assertEqual(len(self.touches("sent")), 4)
+        self.assertEqual(len(self.ways("under way")), 4)
+        publishing.resume(self.desk, self.made, still_wanted=False, let_in=True, by="Ida")
+        self.walk(DAY)
+        self.assertEqual(len(self.touches("sent")), 4)
+        self.assertEqual({one.cause for one in self.touches("withheld")}, {"too late"})
+
+    def test_waiting_messages_go_out_if_they_are_still_wanted(self) -> None:
+        publishing.pause(self.desk, self.made, "Ida")
+        self.walk(5 * DAY, DAY)
+        publishing.resume(self.desk, self.made, still_wanted=True, let_in=True, by="Ida")
+        self.walk(HOUR)
+        self.assertEqual(len(self.touches("sent")), 8)
+
+    def test_stop_all_ends_it_with_a_record(self) -> None:
+        self.assertEqual(publishing.stop_all(self.desk, self.made, "Ida"), 4)
+        self.walk(5 * DAY, DAY)
+        self.assertEqual(len(self.touches("sent")), 4)
+        self.assertEqual({(one.state, one.step) for one in self.ways()}, {("taken out", "v")})
+
+    def test_a_person_is_moved_on_taken_out_and_put_back(self) -> None:
+        way = self.ways()[0]
+        publishing.move_person(self.desk, way.id, "on", "Ida")
+        self.walk(HOUR)
+        self.assertEqual([one.step for one in self.touches("sent")][-1], "n")
+        other = self.ways()[1]
+        publishing.move_person(self.desk, other.id, "out", "Ida")
+        self.walk(3 * DAY)
+        self.assertEqual(len([one for one in self.touches("sent") if one.person_id == other.person_id]), 1)
+        publishing.move_person(self.desk, other.id, "back", "Ida")
+        self.walk(HOUR)
+        self.assertEqual(len([one for one in self.touches("sent") if one.person_id == other.person_id]), 2)
