@@ -110,6 +110,11 @@ class _Walk:
     state: str
     cause: str | None
     acts: list[Act] = field(default_factory=list)
+    own: list[int] = field(default_factory=list)
+
+    def sent_times(self) -> Sequence[int]:
+        """With those of this very walk, which no book knows of yet."""
+        return [*self.facts.sent_times(), *self.own] if self.own else self.facts.sent_times()
 
     def position(self) -> Position:
         return Position(
@@ -207,7 +212,7 @@ def _message(walk: _Walk, node: Node) -> None:
     causes = [facts.refusal(message, channel) for channel in node.step.channels]
     if None not in causes:
         return _refuse(walk, node, causes[0] or "", due)
-    allowed = next_allowed(facts.sent_times(), facts.limits, at) if facts.marketing(message) else at
+    allowed = next_allowed(walk.sent_times(), facts.limits, at) if facts.marketing(message) else at
     if allowed > at:
         again = opens(allowed, node.step.release, quiet, facts.zone)
         if again is None or again > last:
@@ -216,6 +221,8 @@ def _message(walk: _Walk, node: Node) -> None:
     channel = node.step.channels[causes.index(None)]
     walk.acts.append(Act("send", node.step.id, at, channel))
     walk.sent = (*walk.sent, node.step.id)
+    if facts.marketing(message):
+        walk.own.append(at)
     return _go(walk, node.after, due if late else at)
 
 

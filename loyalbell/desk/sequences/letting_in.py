@@ -55,13 +55,10 @@ def _new(session: Session, sequence_id: int, known: Known, cross: Sequence[Cross
     if not cross:
         return []
     first = instant(min(one.at for one in cross)) - timedelta(days=1)
-    seen = set(
-        session.execute(
-            select(Enrolment.person_id, Enrolment.key).where(
-                Enrolment.sequence_id == sequence_id, Enrolment.entered_at >= first
-            )
-        )
+    query = select(Enrolment.person_id, Enrolment.key).where(
+        Enrolment.sequence_id == sequence_id, Enrolment.entered_at >= first
     )
+    seen = {(person, key) for person, key in session.execute(query)}
     found = []
     for one in cross:
         mark = (known.ids[one.person], one.key)

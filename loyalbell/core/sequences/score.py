@@ -1,0 +1,209 @@
+"""The picture of a sequence against real time: where each note stands, which rests are folded, what each stave is."""
+
+from dataclasses import dataclass, field
+
+from loyalbell.core.sequences import plan as p
+
+WIDTH, LEFT, RIGHT = 940.0, 104.0, 60.0
+TOP, STAVE, BRANCH = 78.0, 104.0, 34.0
+LONG = 9.0
+"""Days from which on a rest without notes is folded."""
+FOLD = 74.0
+LEAST_GAP = 58.0
+"""Width between two notes on one stave, so that their names can be read."""
+
+
+@dataclass(frozen=True)
+class Note:
+    """A step on the score. ``shape``: email, text, chat, rest or act; ``day`` from coming in; ``rest`` is the wait it ends."""
+
+    step: str
+    shape: str
+    also: tuple[str, ...]
+    x: float
+    y: float
+    day: float
+    label: str
+    below: str
+    rest: str = ""
+
+
+@dataclass(frozen=True)
+class Stave:
+    name: str
+    share: str
+    y: float
+    x: float
+    end: float
+
+
+@dataclass(frozen=True)
+class Fold:
+    """A long rest drawn short: ``words`` say how long it is."""
+
+    x: float
+    words: str
+
+
+@dataclass(frozen=True)
+class Curve:
+    """From a fork on one stave to the beginning of an arm's."""
+
+    x: float
+    y: float
+    to_x: float
+    to_y: float
+
+
+@dataclass(frozen=True)
+class Score:
+    notes: list[Note]
+    staves: list[Stave]
+    folds: list[Fold]
+    curves: list[Curve]
+    marks: list[tuple[float, str]]
+    width: float
+    height: float
+
+
+@dataclass
+class _Raw:
+    step: p.AnyStep
+    day: float
+    row: int
+    rest: str
+
+
+@dataclass
+class _Laid:
+    raws: list[_Raw] = field(default_factory=list)
+    rows: list[tuple[str, str, int, float, float]] = field(default_factory=list)
+    branches: list[tuple[float, int, int]] = field(default_factory=list)
+    rests: list[tuple[float, float]] = field(default_factory=list)
+
+
+def score_of(plan: p.Plan, labels: dict[str, tuple[str, str]], names: dict[str, str] | None = None) -> Score:
+    """``labels``: by step what stands above and below its note; ``names``: by ``step:arm`` how an arm is called."""
+    laid = _Laid()
+    end = _lay(plan.steps, 0.0, 0, laid, names or {})
+    last = max([end, *(raw.day for raw in laid.raws), 1.0])
+    place = _Places([raw.day for raw in laid.raws] + [day for day, _, _ in laid.branches], last)
+    used = max([row for *_, row, _, _ in laid.rows] or [0])
+    ys = [TOP + BRANCH + row * STAVE for row in range(used + 1)]
+    notes = [_note(raw, place, ys, labels) for raw in laid.raws]
+    staves = [
+        Stave(name, share, ys[row], place.at(start), place.at(stop))
+        for name, share, row, start, stop in laid.rows
+    ]
+    staves.insert(0, Stave("", "", ys[0], place.at(0), place.at(last)))
+    curves = [Curve(place.at(day), ys[one], place.at(day) + 40, ys[two]) for day, one, two in laid.branches]
+    return Score(_apart(notes), staves, place.folds(), curves, place.marks(), place.width, ys[-1] + 62)
+
+
+def _lay(steps: tuple[p.AnyStep, ...], day: float, row: int, laid: _Laid, names: dict[str, str]) -> float:
+    """Lays steps one after another from ``day``; returns the day on which the last arm joins again."""
+    rest = ""
+    for step in steps:
+        if isinstance(step, p.WaitStep):
+            longer = days_of(step)
+            laid.rests.append((day, day + longer))
+            day += longer
+            rest = str(step.span) if step.kind in ("for", "until event", "until near") else "until"
+            laid.raws.append(_Raw(step, day, row, rest))
+            continue
+        laid.raws.append(_Raw(step, day, row, rest))
+        rest = ""
+        if isinstance(step, p.ForkStep | p.LotStep):
+            day = _fork(step, day, row, laid, names)
+    return day
+
+
+def _fork(step: p.ForkStep | p.LotStep, day: float, row: int, laid: _Laid, names: dict[str, str]) -> float:
+    ends = [day]
+    for number, inner in enumerate(p.lists_of(step)):
+        if isinstance(step, p.ForkStep) and number == len(step.arms) and not inner:
+            continue
+        below = max([row, *(used for *_, used, _, _ in laid.rows)]) + 1
+        at = len(laid.rows)
+        share = f"{step.arms[number].share} %" if isinstance(step, p.LotStep) else ""
+        laid.rows.append((names.get(f"{step.id}:{number}", ""), share, below, day, day))
+        laid.branches.append((day, row, below))
+        end = _lay(inner, day, below, laid, names)
+        name, kept, used, start, _ = laid.rows[at]
+        laid.rows[at] = (name, kept, used, start, max(end, day + 0.5))
+        ends.append(end)
+    return max(ends)
+
+
+def days_of(wait: p.WaitStep) -> float:
+    """About how many days a wait takes; one until a time of the week about half of what it can take."""
+    if wait.kind in ("for", "until event"):
+        return wait.span.seconds / 86_400
+    if wait.kind == "until time":
+        return 0.5 if len(wait.weekdays) == 7 else 3.5 / len(wait.weekdays)
+    return 1.0
+
+
+class _Places:
+    """Days along the line: to scale, with long rests folded."""
+
+    def __init__(self, days: list[float], last: float) -> None:
+        self.stops = sorted({0.0, last, *days})
+        gaps = [later - earlier for earlier, later in zip(self.stops, self.stops[1:], strict=False)]
+        drawn = sum(gap for gap in gaps if gap <= LONG)
+        room = WIDTH - LEFT - RIGHT - FOLD * sum(gap > LONG for gap in gaps)
+        self.scale = min(max(room / drawn, 8.0), 64.0) if drawn else 30.0
+        self.xs = [LEFT]
+        for gap in gaps:
+            self.xs.append(self.xs[-1] + (FOLD if gap > LONG else gap * self.scale))
+        self.width = max(WIDTH, self.xs[-1] + RIGHT)
+
+    def at(self, day: float) -> float:
+        for place in range(len(self.stops) - 1):
+            low, high = self.stops[place], self.stops[place + 1]
+            if low <= day <= high:
+                part = (day - low) / (high - low) if high > low else 0.0
+                return round(self.xs[place] + part * (self.xs[place + 1] - self.xs[place]), 1)
+        return round(self.xs[-1], 1)
+
+    def folds(self) -> list[Fold]:
+        pairs = zip(self.stops, self.stops[1:], self.xs, self.xs[1:], strict=False)
+        return [
+            Fold(round((left + right) / 2, 1), f"{high - low:.0f} days") for low, high, left, right in pairs if high - low > LONG
+        ]  # fmt: skip
+
+    def marks(self) -> list[tuple[float, str]]:
+        """(x, words) of days to be named, none so near another that they would touch."""
+        found: list[tuple[float, str]] = []
+        for day, x in zip(self.stops, self.xs, strict=True):
+            if day == int(day) and (not found or x - found[-1][0] >= 46):
+                found.append((x, f"day {int(day)}"))
+        return found
+
+
+def _note(raw: _Raw, place: _Places, ys: list[float], labels: dict[str, tuple[str, str]]) -> Note:
+    step = raw.step
+    shape, also = "act", tuple[str, ...]()
+    if isinstance(step, p.MessageStep):
+        shape, *rest = step.channels
+        also = tuple(rest)
+    elif isinstance(step, p.WaitStep):
+        shape = "rest"
+    elif isinstance(step, p.ForkStep | p.LotStep):
+        shape = "fork"
+    above, below = labels.get(step.id, ("", ""))
+    return Note(step.id, shape, also, place.at(raw.day), ys[raw.row], raw.day, above, below, raw.rest)
+
+
+def _apart(notes: list[Note]) -> list[Note]:
+    """Notes that would stand on one another are set a little apart, in their order."""
+    last: dict[float, float] = {}
+    found = []
+    for note in notes:
+        if note.shape == "rest":
+            found.append(note)
+            continue
+        x = max(note.x, last.get(note.y, -1e9) + (26 if note.shape in ("fork", "act") else LEAST_GAP))
+        last[note.y] = x
+        found.append(Note(**{**note.__dict__, "x": round(x, 1)}))
+    return found
