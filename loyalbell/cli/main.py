@@ -12,7 +12,7 @@ from sqlalchemy import delete
 from loyalbell.core.messages.content import MessageContent
 from loyalbell.core.offers import Terms
 from loyalbell.core.segments.model import Rule
-from loyalbell.demo.shop import OWNER, build_demo
+from loyalbell.demo.shop import OWNER, PEOPLE, build_demo
 from loyalbell.desk import exporting, importing
 from loyalbell.desk.desk import Desk
 from loyalbell.desk.tick_lock import AlreadyTicking
@@ -51,6 +51,7 @@ def demo(
     data: Path = typer.Option(Path("demo-data"), "--data", help="The demo's folder."),
     port: int = typer.Option(8000, help="The port of the pages, on this machine only."),
     fresh: bool = typer.Option(False, "--fresh", help="Begin anew: the demo's folder is emptied first."),
+    people: int = typer.Option(PEOPLE, min=100, max=100_000, help="How many customers a new demo has."),
 ) -> None:
     """Starts with the made-up shop Otterby Pet House; a second start keeps its data."""
     if fresh and data.exists():
@@ -59,7 +60,7 @@ def demo(
         out.print("Making Otterby Pet House and its customers, a few seconds …")
         building = data.with_name(data.name + ".being-made")
         shutil.rmtree(building, ignore_errors=True)
-        build_demo(building).close()
+        build_demo(building, people).close()
         data.parent.mkdir(parents=True, exist_ok=True)
         data.mkdir(exist_ok=True)
         for file in building.iterdir():

@@ -12,7 +12,7 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from loyalbell.core.messages import content as c
-from loyalbell.core.messages.fields import OWN, fields_used
+from loyalbell.core.messages.fields import OWN, fields_used, fill
 from loyalbell.core.messages.item_lists import Shelf, Stock
 from loyalbell.core.messages.letter import (
     CompiledEmail,
@@ -317,7 +317,7 @@ def fill_for_preview(
     session: Session, compiled: Compiled, facts: Mapping[str, object], shop: Shop, now: datetime
 ) -> Filled:
     """With plain links, sample codes and without a pixel. Raises ``FieldProblem``."""
-    links: dict[str, object] = {link_name(at): url for at, url in enumerate(compiled.links)}
+    links: dict[str, object] = {link_name(at): fill(url, facts) for at, url in enumerate(compiled.links)}
     for offer_id in offers_in(compiled):
         offer = session.get(Offer, offer_id)
         if offer is not None:

@@ -10,12 +10,13 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 
-from sqlalchemy import select, update
+from sqlalchemy import ColumnElement, select, update
 from sqlalchemy.orm import Session
 
 from loyalbell.channels.base import Outcome, Outgoing, Sender
 from loyalbell.core.messages.reports import lasting, say_status, status_in
 from loyalbell.desk.bounces import bounced
+from loyalbell.desk.channel_settings import CareSettings
 from loyalbell.desk.desk import Desk
 from loyalbell.desk.letters import message_id
 from loyalbell.desk.outgoing import Maker
@@ -52,10 +53,16 @@ def send_due(desk: Desk, sender: Sender, limit: int = BATCH) -> int:
 
 def anything_due(desk: Desk) -> bool:
     """Asked without taking the book's one writer, so that an idle heartbeat disturbs nobody."""
-    query = select(Touch.id).where(Touch.state == "planned", Touch.due_at <= desk.clock.now()).limit(1)
     with desk.book.reading() as session:
         shop = session.get(Shop, 1)
+        query = select(Touch.id).where(*_due(session, desk.clock.now())).limit(1)
         return shop is not None and shop.ringing and session.scalar(query) is not None
+
+
+def _due(session: Session, now: datetime) -> tuple[ColumnElement[bool], ...]:
+    """Planned for now or earlier, on a channel that is not silenced."""
+    silent = CareSettings.load(session).silent
+    return (Touch.state == "planned", Touch.due_at <= now, Touch.channel.not_in(silent))
 
 
 def claim(desk: Desk, limit: int) -> Batch:
@@ -65,12 +72,7 @@ def claim(desk: Desk, limit: int) -> Batch:
         shop = session.get(Shop, 1)
         if shop is None or not shop.ringing:
             return Batch([], 0)
-        due = (
-            select(Touch)
-            .where(Touch.state == "planned", Touch.due_at <= now)
-            .order_by(Touch.due_at, Touch.id)
-            .limit(limit)
-        )
+        due = select(Touch).where(*_due(session, now)).order_by(Touch.due_at, Touch.id).limit(limit)
         touches = list(session.scalars(due))
         maker, ready = Maker(desk, session, shop, now), []
         for channel in ("email", "text", "chat"):

@@ -65,6 +65,9 @@ OCCASIONS: tuple[Occasion, ...] = (
         _email('{{ first_name | default: "Hello" }}, your day is coming', "A small gift, yours for the weeks around it.", _words("your birthday is close, and we have put something aside for you."), c.Offer(), _button("Come by")),
         _text('Happy birthday, {{ first_name | default: "dear customer" }}! Your gift at {{ shop_name }} is waiting. ' + STOP),
         _chat('Happy birthday, {{ first_name | default: "dear customer" }}! Your gift is waiting.', "Thank you", "When are you open?"))),
+    Occasion("birthday-day", "On the birthday itself", "at noon on the day", _said(
+        _email('Happy birthday, {{ first_name | default: "dear customer" }}', "A good day to you.", _words("a very good day to you. If it brings you past us, your treat is waiting."), _button("Come by")),
+        _text('Happy birthday, {{ first_name | default: "dear customer" }}! A good day to you from {{ shop_name }}. ' + STOP))),
     Occasion("companion-birthday", "A companion’s birthday", "for a pet, a child, a partner", _said(
         _email('{{ companion_name | default: "Somebody" }} has a birthday soon', "We would not want you to miss it.", _words("{{ companion_name | default: \"your companion\" }} has a birthday soon. There is a treat put aside here, and it costs nothing."), c.Offer(), _button("See what they might like", "{{ booking_url }}")))),
     Occasion("anniversary", "A year with us", "on the day somebody became a customer", _said(
@@ -82,6 +85,8 @@ OCCASIONS: tuple[Occasion, ...] = (
         _email("Come and see the rest", "You have seen one corner of it.", _words("you have been here once, and there is more to see. These are what people like who took the same as you:"), c.Items(), _button("Come by")))),
     Occasion("vip", "For our best customers", "thanks, with something only they get", _said(
         _email("You are one of the few", "A thank you, and nothing asked in return.", _words("a small number of people keep a place like ours going, and you are one of them. Thank you. This is only for you:"), c.Offer(), c.Items(list="new")))),
+    Occasion("new-for-vip", "What is new, for our best", "the day after their thanks", _said(
+        _email("New here, and you see it first", "Chosen from what you like best.", _words("before anybody else sees it: this is new, and it is close to what you like best."), c.Items(list="new", most=3), _button("Look at it")))),
     Occasion("expires", "It ends in 48 hours", "before an offer ends", _said(
         _email("Two days left", "Your code still holds.", _words("your offer ends in two days. We did not want it to go by unseen."), c.Offer(), _button("Use it now")),
         _text("{{ shop_name }}: your offer ends in two days. " + STOP))),

@@ -28,6 +28,7 @@ AREAS = (
     ("segments", "Segments", "/segments", "s"),
     ("messages", "Messages", "/messages", "m"),
     ("campaigns", "Campaigns", "/campaigns", "a"),
+    ("sequences", "Sequences", "/sequences", "q"),
     ("results", "Results", "/results", "r"),
 )
 

@@ -18,6 +18,7 @@ from loyalbell.core.segments.model import (
     ConsentCondition,
     DateCondition,
     EventsCondition,
+    Ever,
     FieldCondition,
     GapCondition,
     Group,
@@ -91,6 +92,12 @@ def say_period(period: Period) -> str:
     return "ever"
 
 
+def _when(line: Any) -> str:
+    """The period; a first or a last of all time is said without one."""
+    ever = isinstance(line.period, Ever) and getattr(line, "measure", "count") in ("first", "last")
+    return "" if ever else say_period(line.period)
+
+
 def say_times(count: int) -> str:
     return {1: "once", 2: "twice"}.get(count, f"{count:,} times")
 
@@ -141,7 +148,7 @@ def _orders(line: OrdersCondition, saying: Saying) -> str:
     places = saying.catalogue
     return _join(
         "have", say_act(line), nth, amount, least, _named(places.departments, line.department, "in"),
-        _named(places.locations, line.location, "at"), say_period(line.period),
+        _named(places.locations, line.location, "at"), _when(line),
     )  # fmt: skip
 
 
@@ -157,7 +164,7 @@ def _items(line: ItemsCondition, saying: Saying) -> str:
         what = _join(what, "anything of", line.category) if not what else f"{what} ({line.category})"
     bought = "have not bought" if line.measure == "count" and says_never(line) else "have bought"
     department = _named(saying.catalogue.departments, line.department, "in")
-    return _join(bought, what or "anything", say_measure(line, saying), department, say_period(line.period))
+    return _join(bought, what or "anything", say_measure(line, saying), department, _when(line))
 
 
 def _visits(line: VisitsCondition, saying: Saying) -> str:
@@ -165,7 +172,7 @@ def _visits(line: VisitsCondition, saying: Saying) -> str:
     places = saying.catalogue
     return _join(
         came, _named(places.departments, line.department, "to"), _named(places.locations, line.location, "at"),
-        say_measure(line, saying), say_period(line.period),
+        say_measure(line, saying), _when(line),
     )  # fmt: skip
 
 
@@ -190,10 +197,8 @@ def _appointments(line: AppointmentsCondition, saying: Saying) -> str:
         "missed": "have missed",
     }[line.state]
     if never:
-        return _join(verb.replace("have", "have not"), "an appointment", what, say_period(line.period))
-    return _join(
-        verb, "an appointment", what, f"{line.comparison} {say_times(line.value)}", say_period(line.period)
-    )
+        return _join(verb.replace("have", "have not"), "an appointment", what, _when(line))
+    return _join(verb, "an appointment", what, f"{line.comparison} {say_times(line.value)}", _when(line))
 
 
 def _events(line: EventsCondition, saying: Saying) -> str:
@@ -205,7 +210,7 @@ def _events(line: EventsCondition, saying: Saying) -> str:
         else ""
     )
     said = "have not" if line.measure == "count" and says_never(line) else "have"
-    return _join(said, f"“{line.kind}”", where, say_measure(line, saying), say_period(line.period))
+    return _join(said, f"“{line.kind}”", where, say_measure(line, saying), _when(line))
 
 
 def _messages(line: MessagesCondition, saying: Saying) -> str:
@@ -217,7 +222,7 @@ def _messages(line: MessagesCondition, saying: Saying) -> str:
     if line.message is not None and line.channel:
         what += f" by {line.channel}"
     said = "have not" if says_never(line) else "have"
-    return _join(said, ACTS[line.act], what, say_measure(line, saying), say_period(line.period))
+    return _join(said, ACTS[line.act], what, say_measure(line, saying), _when(line))
 
 
 def _answers(line: AnswersCondition, saying: Saying) -> str:
@@ -226,7 +231,7 @@ def _answers(line: AnswersCondition, saying: Saying) -> str:
     if says_never(line):
         verb = verb.replace("have", "have not")
     score = "" if (line.low, line.high) == (0, 100) else f"with {line.low} to {line.high} % of the best score"
-    return _join(verb, what, score, say_measure(line, saying), say_period(line.period))
+    return _join(verb, what, score, say_measure(line, saying), _when(line))
 
 
 def _reach(line: ReachCondition, saying: Saying) -> str:

@@ -79,7 +79,7 @@ class Known:
         self.consents = Lookup(ledger.consents, size, "at", "channel", "state")
         self.suppressions = Lookup(ledger.suppressions, size, "at", "channel", "lifted_at")
         self._zones: list[int] = people.words_of("zone").tolist()
-        self._happened: dict[Happening, ByPerson] = {}
+        self._happened: dict[int, tuple[Happening, ByPerson]] = {}
         self._rules: dict[tuple[int, int], Mask] = {}
         self._asked: dict[tuple[int, int], int] = {}
         self._busy: dict[int, set[int]] = {}
@@ -92,10 +92,11 @@ class Known:
         return zone_of(self.ledger.words.said[code] if code else self.ledger.zone)
 
     def happened(self, what: Happening) -> ByPerson:
-        if what not in self._happened:
+        found = self._happened.get(id(what))
+        if found is None:
             rows = happened(what, self.ledger, self._since, self._until, self.house.others)
-            self._happened[what] = ByPerson(rows, len(self.ids))
-        return self._happened[what]
+            found = self._happened[id(what)] = (what, ByPerson(rows, len(self.ids)))
+        return found[1]
 
     def present(self, person: int, now: int) -> bool:
         return self.joined[person] <= now < self.closed[person] and now < self.deceased[person]

@@ -1,21 +1,24 @@
 """The picture of a sequence against real time: where each note stands, which rests are folded, what each stave is."""
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 from loyalbell.core.sequences import plan as p
 
 WIDTH, LEFT, RIGHT = 940.0, 104.0, 60.0
-TOP, STAVE, BRANCH = 78.0, 104.0, 34.0
+TOP, STAVE, BRANCH = 78.0, 88.0, 34.0
 LONG = 9.0
 """Days from which on a rest without notes is folded."""
 FOLD = 74.0
 LEAST_GAP = 58.0
-"""Width between two notes on one stave, so that their names can be read."""
+"""Width between two notes on one stave."""
+SIGN = 6.6
+"""Width of a letter of a note's name."""
 
 
 @dataclass(frozen=True)
 class Note:
-    """A step on the score. ``shape``: email, text, chat, rest or act; ``day`` from coming in; ``rest`` is the wait it ends."""
+    """A step on the score. ``shape``: email, text, chat, rest or act; ``day`` from coming in; ``rest`` is the wait it ends;
+    ``room`` how many signs fit above and below it before the next one stands."""
 
     step: str
     shape: str
@@ -26,6 +29,7 @@ class Note:
     label: str
     below: str
     rest: str = ""
+    room: int = 30
 
 
 @dataclass(frozen=True)
@@ -121,7 +125,7 @@ def _lay(steps: tuple[p.AnyStep, ...], day: float, row: int, laid: _Laid, names:
 def _fork(step: p.ForkStep | p.LotStep, day: float, row: int, laid: _Laid, names: dict[str, str]) -> float:
     ends = [day]
     for number, inner in enumerate(p.lists_of(step)):
-        if isinstance(step, p.ForkStep) and number == len(step.arms) and not inner:
+        if not inner:
             continue
         below = max([row, *(used for *_, used, _, _ in laid.rows)]) + 1
         at = len(laid.rows)
@@ -196,14 +200,18 @@ def _note(raw: _Raw, place: _Places, ys: list[float], labels: dict[str, tuple[st
 
 
 def _apart(notes: list[Note]) -> list[Note]:
-    """Notes that would stand on one another are set a little apart, in their order."""
+    """Notes that would stand on one another are set a little apart, in their order, and told how long their names may be."""
     last: dict[float, float] = {}
     found = []
     for note in notes:
         if note.shape == "rest":
-            found.append(note)
             continue
         x = max(note.x, last.get(note.y, -1e9) + (26 if note.shape in ("fork", "act") else LEAST_GAP))
         last[note.y] = x
-        found.append(Note(**{**note.__dict__, "x": round(x, 1)}))
-    return found
+        found.append(replace(note, x=round(x, 1)))
+    return [replace(note, room=_room(note, found)) for note in found]
+
+
+def _room(note: Note, notes: list[Note]) -> int:
+    nearest = min((one.x - note.x for one in notes if one.y == note.y and one.x > note.x), default=220.0)
+    return max(int((nearest - 12) / SIGN), 4)

@@ -170,7 +170,7 @@ _FIND: dict[type, Callable[..., Iterator[Crossing]]] = {
 
 def beyond(start: Start, ledger: Ledger, now: int, around: Around = Around()) -> Ints:
     """Person numbers of those already past the line at ``now``, who stay out unless they are let in by choice."""
-    if isinstance(start, OnSegment) and start.way != "leaves":
+    if isinstance(start, OnSegment) and start.way == "joins":
         return np.flatnonzero(_met(start.rule, ledger, now, around))
     if isinstance(start, OnLack):
         zone = zone_of(ledger.zone)

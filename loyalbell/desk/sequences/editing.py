@@ -11,14 +11,15 @@ from loyalbell.core.messages.content import read_content
 from loyalbell.core.messages.preflight import MUST
 from loyalbell.core.sequences.check import Mistake, Surroundings, check
 from loyalbell.core.sequences.plan import MessageStep, OnEvent, Plan, every_step, read_plan
+from loyalbell.core.sequences.starts import beyond
 from loyalbell.desk.channel_settings import CareSettings
 from loyalbell.desk.desk import Desk
 from loyalbell.desk.letters import newest_version
 from loyalbell.desk.messages import findings_of_all
 from loyalbell.desk.sequences.acts import new_key
-from loyalbell.desk.sequences.house import live_plans, quiet_of
+from loyalbell.desk.sequences.house import around_of, house_of, live_plans, quiet_of
 from loyalbell.store import tables
-from loyalbell.store.tables import CustomField, Message, Offer, Segment, Tag
+from loyalbell.store.tables import CustomField, Message, Offer, Segment, Shop, Tag
 
 LONGEST_NAME = 120
 
@@ -147,3 +148,20 @@ def _agreed(desk: Desk, now: datetime) -> dict[str, float]:
         name: float((ledger.reachable(number, at) & here).sum() / size)
         for number, name in enumerate(CHANNELS)
     }
+
+
+def beyond_count(desk: Desk, plan: Plan) -> int:
+    """How many are already past the start line now."""
+    with desk.book.reading() as session:
+        around = around_of(session, house_of(session, session.get_one(Shop, 1), desk.clock.now()))
+    return len(beyond(plan.start, desk.ledger(), int(desk.clock.now().timestamp()), around))
+
+
+def archive(desk: Desk, sequence_id: int, by: str) -> None:
+    """Puts a draft or a stopped sequence away. Raises ``SequenceProblem``."""
+    with desk.book.writing() as session:
+        sequence = session.get_one(tables.Sequence, sequence_id)
+        if sequence.state not in ("draft", "stopped"):
+            raise SequenceProblem("Stop it first: people are under way in it.")
+        sequence.archived_at = desk.clock.now()
+        desk.note(session, by, "put a sequence away", sequence=sequence.name)

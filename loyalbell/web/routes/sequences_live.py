@@ -1,0 +1,353 @@
+"""Sequences that ring: publishing, who stands where, single people, what was held, and the care for all of them."""
+
+from datetime import UTC, date, datetime, time
+from types import SimpleNamespace
+from typing import Any
+
+from fastapi import APIRouter
+from fastapi.responses import HTMLResponse, Response
+from markupsafe import escape
+from pydantic import ValidationError
+from sqlalchemy import func, select
+from starlette.datastructures import FormData
+
+from loyalbell.core.care import CAUSE_WORDS, Limit
+from loyalbell.core.pacing import NeverOpens, Pace, paced
+from loyalbell.core.plain_errors import say_error
+from loyalbell.core.segments.model import RuleProblem
+from loyalbell.core.sequences import plan as p
+from loyalbell.core.sequences import words
+from loyalbell.core.sequences.entry import OUT_WORDS
+from loyalbell.core.sequences.plan import read_plan
+from loyalbell.core.timing import at_local
+from loyalbell.core.windows import Release
+from loyalbell.core.zones import zone_of
+from loyalbell.desk.channel_settings import CareSettings, loaded
+from loyalbell.desk.sequences import editing, guarding, publishing, rehearsing
+from loyalbell.desk.sequences.editing import SequenceProblem, draft_of
+from loyalbell.desk.sequences.publishing import Choices
+from loyalbell.store import tables
+from loyalbell.store.tables import Department, Enrolment, HeldBatch, Person, SequenceVersion, Touch
+from loyalbell.web import sequence_sheet as sheet
+from loyalbell.web.routes.sequences import sequence_of, standing
+from loyalbell.web.visit import Form, NotFound, SignedIn, Visit, number_of, text_of
+
+router = APIRouter()
+SHOWN = 50
+
+
+@router.get("/sequences/{sequence_id:int}/publish")
+def before_publishing(sequence_id: int, visit: Visit = SignedIn) -> Response:
+    return _publish_page(visit, sequence_of(visit, sequence_id))
+
+
+def _publish_page(visit: Visit, sequence: tables.Sequence, problem: str | None = None, form: FormData | None = None) -> Response:  # fmt: skip
+    plan = draft_of(sequence)
+    what = publishing.change(visit.desk, sequence.id)
+    with visit.desk.book.reading() as session:
+        names = sheet.names_of(visit, session)
+        live = session.get(SequenceVersion, sequence.live_version_id) if sequence.live_version_id else None
+    steps = {one.id: sheet._short(one, names) for one in p.every_step(plan.steps)}
+    old = (
+        {one.id: sheet._short(one, names) for one in p.every_step(read_plan(live.plan).steps)} if live else {}
+    )
+    values = sheet.rail_values(visit, plan, sequence.id) | {
+        "sequence": sequence, "what": what, "steps": steps, "old": old, "problem": problem, "standing": standing(visit, sequence),
+        "mistakes": editing.mistakes(visit.desk, plan, sequence.id), "form": form or {},
+    }  # fmt: skip
+    return visit.page("sequences/publish.html", "sequences", 422 if problem else 200, **values)
+
+
+def _pace(form: FormData) -> Pace | None:
+    if text_of(form, "how") != "paced":
+        return None
+    weekdays = tuple(int(str(one)) for one in form.getlist("weekdays") if str(one).isdigit()) or (
+        0,
+        1,
+        2,
+        3,
+        4,
+    )
+    hours = Release(kind="window", weekdays=weekdays, begins=text_of(form, "begins") or "09:00", ends=text_of(form, "ends") or "17:00")  # fmt: skip
+    return Pace(number_of(form, "batch") or 50, (number_of(form, "every") or 15) * 60, hours)
+
+
+@router.post("/sequences/{sequence_id:int}/publish")
+def publish(sequence_id: int, visit: Visit = SignedIn, form: FormData = Form) -> Response:
+    sequence = sequence_of(visit, sequence_id)
+    try:
+        moves = {
+            key.removeprefix("move."): str(value)
+            for key, value in form.items()
+            if key.startswith("move.") and value
+        }
+        day, clock = text_of(form, "day"), text_of(form, "clock") or "09:00"
+        at = None
+        if text_of(form, "when") == "later" and day:
+            at = at_local(date.fromisoformat(day), time.fromisoformat(clock), visit.desk.the_shop().zone)
+        normal = rehearsing.rehearse_past(visit.desk, draft_of(sequence), sequence_id).figures.normal
+        choices = Choices(
+            text_of(form, "backlog") == "yes", _pace(form), moves, text_of(form, "finished") == "yes", at
+        )
+        publishing.publish(visit.desk, sequence_id, choices, visit.by, normal)
+    except (SequenceProblem, RuleProblem, NeverOpens) as problem:
+        return _publish_page(visit, sequence, str(problem), form)
+    except (ValueError, ValidationError):
+        return _publish_page(
+            visit, sequence, "A day, an hour or a number is not one. Look at what you typed.", form
+        )
+    _wake(visit)
+    return visit.go(f"/sequences/{sequence_id}/live")
+
+
+def _wake(visit: Visit) -> None:
+    if visit.request.app.state.heartbeat:
+        visit.request.app.state.heartbeat.wake()
+
+
+@router.post("/sequences/pace")
+def say_pace(visit: Visit = SignedIn, form: FormData = Form) -> Response:
+    """When the last of them is in, while one types."""
+    pace, people = _pace(form), number_of(form, "people") or 0
+    if pace is None or not people:
+        return Response("")
+    try:
+        now = int(visit.desk.clock.now().timestamp())
+        found = paced(people, now, pace, zone_of(visit.desk.the_shop().zone))
+    except ValueError as problem:
+        return Response(str(problem))
+    return Response(
+        visit.piece("sequences/paced.html", found=found, at=lambda one: datetime.fromtimestamp(one, UTC)),
+        media_type="text/html",
+    )
+
+
+@router.get("/sequences/{sequence_id:int}/live")
+def live(sequence_id: int, visit: Visit = SignedIn) -> Response:
+    return _live(visit, sequence_of(visit, sequence_id))
+
+
+def _live(visit: Visit, sequence: tables.Sequence, problem: str | None = None) -> Response:
+    with visit.desk.book.reading() as session:
+        version = session.get(SequenceVersion, sequence.live_version_id) if sequence.live_version_id else None
+        if version is None:
+            return visit.go(f"/sequences/{sequence.id}")
+        names, plan = sheet.names_of(visit, session), read_plan(version.plan)
+        here = dict(session.execute(select(Enrolment.step, func.count()).where(Enrolment.sequence_id == sequence.id, Enrolment.state == "under way").group_by(Enrolment.step)).all())  # fmt: skip
+        sent = session.execute(
+            select(Touch.step, Touch.state, Touch.cause, func.count())
+            .where(Touch.origin_kind == "sequence", Touch.origin_id == sequence.id)
+            .group_by(Touch.step, Touch.state, Touch.cause)
+        ).all()
+        states = session.execute(
+            select(Enrolment.state, Enrolment.cause, func.count()).where(Enrolment.sequence_id == sequence.id).group_by(Enrolment.state, Enrolment.cause)
+        ).all()  # fmt: skip
+        held = session.scalar(select(func.count()).where(HeldBatch.origin_kind == "sequence", HeldBatch.origin_id == sequence.id, HeldBatch.state == "held"))  # fmt: skip
+    gone = {
+        step: sum(count for at, state, _, count in sent if at == step and state == "sent")
+        for step, *_ in sent
+    }
+    values: dict[str, Any] = {
+        "sequence": sequence, "plan": plan, "score": sheet.score(plan, names), "picked": "", "held": held, "problem": problem,
+        "band": words.say_stops(plan, names) if plan.stops or plan.stop_when else "", "begins": sheet.short_start(plan.start),
+        "counts": {one.id: f"{gone.get(one.id, 0):,} sent" for one in p.every_step(plan.steps) if isinstance(one, p.MessageStep)},
+        "rows": [_row(one, names, here, sent) for one in p.every_step(plan.steps)],
+        "states": sorted(((say_state(state, cause), state, count) for state, cause, count in states), key=lambda one: -one[2]),
+        "standing": standing(visit, sequence), "waiting": publishing.waiting(visit.desk, sequence.id) if sequence.state == "paused" else 0,
+    }  # fmt: skip
+    return visit.page("sequences/live.html", "sequences", 422 if problem else 200, **values)
+
+
+def _row(step: p.AnyStep, names: Any, here: Any, sent: Any) -> SimpleNamespace:
+    mine = [(state, cause, count) for at, state, cause, count in sent if at == step.id]
+    return SimpleNamespace(
+        id=step.id, words=words.say_step(step, names), now=here.get(step.id, 0), is_message=isinstance(step, p.MessageStep),
+        sent=sum(count for state, _, count in mine if state == "sent"), held=sum(count for state, _, count in mine if state == "held"),
+        under_way=sum(count for state, _, count in mine if state in ("planned", "handing")),
+        causes=[(CAUSE_WORDS.get(cause or "", cause or state), count) for state, cause, count in mine if state in ("withheld", "bounced", "failed")],
+    )  # fmt: skip
+
+
+def say_state(state: str, cause: str | None) -> str:
+    if state == "kept out":
+        return f"stayed out: {OUT_WORDS.get(cause or '', cause or '')}"
+    if state == "left":
+        return sheet.say_cause(cause or "")
+    return f"{state}: {cause}" if cause else {"finished": "came to the end"}.get(state, state)
+
+
+@router.post("/sequences/{sequence_id:int}/pause")
+def pause(sequence_id: int, visit: Visit = SignedIn) -> Response:
+    return _act(visit, sequence_id, lambda: publishing.pause(visit.desk, sequence_id, visit.by))
+
+
+@router.post("/sequences/{sequence_id:int}/resume")
+def resume(sequence_id: int, visit: Visit = SignedIn, form: FormData = Form) -> Response:
+    wanted, let_in = text_of(form, "waiting") == "send", text_of(form, "crossed") == "in"
+    return _act(
+        visit, sequence_id, lambda: publishing.resume(visit.desk, sequence_id, wanted, let_in, visit.by)
+    )
+
+
+@router.post("/sequences/{sequence_id:int}/stop")
+def stop(sequence_id: int, visit: Visit = SignedIn) -> Response:
+    return _act(visit, sequence_id, lambda: publishing.stop_all(visit.desk, sequence_id, visit.by))
+
+
+def _act(visit: Visit, sequence_id: int, act: Any) -> Response:
+    sequence = sequence_of(visit, sequence_id)
+    try:
+        act()
+    except SequenceProblem as problem:
+        return _live(visit, sequence, str(problem))
+    _wake(visit)
+    return visit.go(f"/sequences/{sequence_id}/live")
+
+
+@router.post("/sequences/{sequence_id:int}/bring")
+def bring(sequence_id: int, visit: Visit = SignedIn, form: FormData = Form) -> Response:
+    """One customer by email, mobile or number."""
+    sequence_of(visit, sequence_id)
+    who = text_of(form, "who").strip()
+    with visit.desk.book.reading() as session:
+        found = session.get(Person, int(who)) if who.isdigit() and len(who) < 10 else None
+        found = found or session.scalar(
+            select(Person).where((func.lower(Person.email) == who.lower()) | (Person.phone == who)).limit(1)
+        )
+    if found is None:
+        return visit.problem("Nobody on file has this email, mobile or number.")
+    try:
+        publishing.bring_by_hand(visit.desk, sequence_id, [found.id], None, visit.by)
+    except SequenceProblem as problem:
+        return visit.problem(str(problem))
+    _wake(visit)
+    return HTMLResponse(f'<span class="good">{escape(found.name or "They")} came in.</span>')
+
+
+@router.get("/sequences/{sequence_id:int}/people")
+def people(
+    sequence_id: int, visit: Visit = SignedIn, step: str = "", state: str = "", page: int = 1
+) -> Response:
+    sequence = sequence_of(visit, sequence_id)
+    where = [Enrolment.sequence_id == sequence_id]
+    if step:
+        where += [Enrolment.step == step, Enrolment.state == "under way"]
+    if state:
+        where.append(Enrolment.state == state)
+    with visit.desk.book.reading() as session:
+        names = sheet.names_of(visit, session)
+        count = session.scalar(select(func.count()).where(*where)) or 0
+        rows = session.execute(
+            select(Enrolment, Person).join(Person, Person.id == Enrolment.person_id).where(*where)
+            .order_by(Enrolment.entered_at.desc(), Enrolment.id).offset((max(page, 1) - 1) * SHOWN).limit(SHOWN)
+        ).all()  # fmt: skip
+        version = session.get(SequenceVersion, sequence.live_version_id) if sequence.live_version_id else None
+    steps = (
+        {one.id: sheet._short(one, names) for one in p.every_step(read_plan(version.plan).steps)}
+        if version
+        else {}
+    )
+    base = f"/sequences/{sequence_id}/people?step={step}&state={state}"
+    return visit.page("sequences/people.html", "sequences", sequence=sequence, rows=rows, count=count, steps=steps, step=step, state=state, page=max(page, 1), pages=-(-count // SHOWN), base=base, say_state=say_state)  # fmt: skip
+
+
+@router.post("/enrolments/{enrolment_id}/move")
+def move(enrolment_id: int, visit: Visit = SignedIn, form: FormData = Form) -> Response:
+    with visit.desk.book.reading() as session:
+        one = session.get(Enrolment, enrolment_id)
+    if one is None:
+        raise NotFound("That person’s way through the sequence is no longer on file.")
+    try:
+        publishing.move_person(visit.desk, enrolment_id, text_of(form, "to"), visit.by)
+    except SequenceProblem as problem:
+        return _live(visit, sequence_of(visit, one.sequence_id), str(problem))
+    _wake(visit)
+    back = text_of(form, "back")
+    return visit.go(
+        back if back.startswith("/") and not back.startswith("//") else f"/customers/{one.person_id}"
+    )
+
+
+@router.get("/held")
+def held_list(visit: Visit = SignedIn) -> Response:
+    with visit.desk.book.reading() as session:
+        rows = [
+            (batch, session.get(tables.Sequence, batch.origin_id), _held_count(session, batch.id))
+            for batch in session.scalars(
+                select(HeldBatch).order_by(HeldBatch.state != "held", HeldBatch.id.desc())
+            )
+        ]
+    return visit.page("sequences/held.html", "sequences", rows=rows)
+
+
+def _held_count(session: Any, batch_id: int) -> int:
+    return int(
+        session.scalar(select(func.count()).where(Touch.held_batch_id == batch_id, Touch.state == "held"))
+        or 0
+    )
+
+
+@router.get("/held/{batch_id}")
+def held_one(batch_id: int, visit: Visit = SignedIn) -> Response:
+    with visit.desk.book.reading() as session:
+        batch = session.get(HeldBatch, batch_id)
+        if batch is None:
+            raise NotFound("No such held batch is on file.")
+        sequence = session.get_one(tables.Sequence, batch.origin_id)
+        names = sheet.names_of(visit, session)
+        count = _held_count(session, batch_id)
+        by_step = session.execute(select(Touch.step, Touch.channel, func.count()).where(Touch.held_batch_id == batch_id).group_by(Touch.step, Touch.channel)).all()  # fmt: skip
+        some = list(session.scalars(select(Person).join(Touch, Touch.person_id == Person.id).where(Touch.held_batch_id == batch_id).order_by(Touch.id).limit(12)))  # fmt: skip
+        version = session.get(SequenceVersion, sequence.live_version_id) if sequence.live_version_id else None
+    steps = (
+        {one.id: sheet._short(one, names) for one in p.every_step(read_plan(version.plan).steps)}
+        if version
+        else {}
+    )
+    return visit.page("sequences/held_batch.html", "sequences", batch=batch, sequence=sequence, count=count, by_step=by_step, some=some, steps=steps)  # fmt: skip
+
+
+@router.post("/held/{batch_id}")
+def decide(batch_id: int, visit: Visit = SignedIn, form: FormData = Form) -> Response:
+    word = text_of(form, "word")
+    release = {"all": None, "drop": 0}.get(word, number_of(form, "some") or 0)
+    if word == "some" and not release:
+        return visit.problem("Say how many may go.")
+    guarding.decide(visit.desk, batch_id, release, visit.by)
+    _wake(visit)
+    return visit.go(f"/held/{batch_id}" if word == "some" else "/held")
+
+
+@router.get("/settings/care")
+def care(visit: Visit = SignedIn, saved: str = "") -> Response:
+    return _care(visit, loaded(visit.desk, CareSettings), saved=bool(saved))
+
+
+def _care(visit: Visit, settings: CareSettings, problem: str | None = None, saved: bool = False) -> Response:
+    with visit.desk.book.reading() as session:
+        departments = session.execute(select(Department.id, Department.name).order_by(Department.name)).all()
+    values = {"care": settings, "problem": problem, "saved": saved, "departments": departments, "channels": ("email", "text", "chat")}  # fmt: skip
+    return visit.page("settings/care.html", "settings", 422 if problem else 200, **values)
+
+
+@router.post("/settings/care")
+def save_care(visit: Visit = SignedIn, form: FormData = Form) -> Response:
+    kept = loaded(visit.desk, CareSettings)
+    try:
+        limits = [
+            Limit(count=number_of(form, f"count{at}") or 0, days=number_of(form, f"days{at}") or 1)
+            for at in range(4)
+            if text_of(form, f"count{at}").strip()
+        ]
+        made = CareSettings.model_validate({
+            "limits": [one.model_dump() for one in limits], "quiet_begins": text_of(form, "quiet_begins"), "quiet_ends": text_of(form, "quiet_ends"),
+            "holidays": "holidays" in form, "closed": text_of(form, "closed").split(), "leap_day": text_of(form, "leap_day", "28 February"),
+            "guard_factor": text_of(form, "guard_factor", "3"), "guard_floor": text_of(form, "guard_floor", "50"), "newcomer_percent": text_of(form, "newcomer_percent", "1"),
+            "silent": [str(one) for one in form.getlist("silent")], "silent_departments": [int(str(one)) for one in form.getlist("silent_departments")],
+        })  # fmt: skip
+    except ValidationError as error:
+        return _care(visit, kept, f"{say_error(error.errors()[0])}.")
+    with visit.desk.book.writing() as session:
+        made.save(session)
+        visit.desk.note(session, visit.by, "changed the settings", group="care")
+    return visit.go("/settings/care?saved=yes")
