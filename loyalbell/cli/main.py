@@ -12,6 +12,7 @@ from sqlalchemy import delete
 from loyalbell.core.messages.content import MessageContent
 from loyalbell.core.offers import Terms
 from loyalbell.core.segments.model import Rule
+from loyalbell.core.sequences.plan import Plan
 from loyalbell.demo.shop import OWNER, PEOPLE, build_demo
 from loyalbell.desk import exporting, importing
 from loyalbell.desk.desk import Desk
@@ -30,7 +31,12 @@ app = typer.Typer(
 )
 out, err = Console(highlight=False), Console(stderr=True, highlight=False)
 
-SCHEMAS: dict[str, type[BaseModel]] = {"segment": Rule, "message": MessageContent, "offer": Terms}
+SCHEMAS: dict[str, type[BaseModel]] = {
+    "segment": Rule,
+    "message": MessageContent,
+    "offer": Terms,
+    "sequence": Plan,
+}
 DataOption = typer.Option(Path("data"), "--data", help="The folder that holds the book.")
 
 
@@ -173,7 +179,7 @@ def book(
 
 
 @app.command()
-def schema(what: str = typer.Argument(help="What to describe: segment, message or offer.")) -> None:
+def schema(what: str = typer.Argument(help="What to describe: segment, message, offer or sequence.")) -> None:
     """Prints a JSON Schema."""
     if what not in SCHEMAS:
         raise fail(f"There is no schema of “{what}”; choose {' or '.join(SCHEMAS)}.")

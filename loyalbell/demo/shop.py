@@ -15,6 +15,7 @@ from loyalbell.demo.history import Bought, orders_of
 from loyalbell.demo.letters import add_letters
 from loyalbell.demo.more import add_more
 from loyalbell.demo.people import MadeUp, make_people
+from loyalbell.demo.sequences import add_sequences
 from loyalbell.demo.words import CATALOGUE, DEPARTMENTS
 from loyalbell.desk.channel_settings import SenderCheck
 from loyalbell.desk.desk import Desk
@@ -61,6 +62,7 @@ def build_demo(data: Path, people: int = PEOPLE) -> Desk:
         mark_whole(session, *PARTS)
     desk.close()
     finished = Desk(data)
+    add_sequences(finished, OWNER[0])
     return finished
 
 

@@ -12,7 +12,8 @@ from loyalbell.desk.desk import Desk
 from loyalbell.desk.ticking import Heartbeat
 
 log = structlog.get_logger()
-STEP = timedelta(hours=1)
+HOUR = 3_600
+LEAST = timedelta(minutes=5)
 REST_SECONDS = 1.0
 SETTLE_SECONDS = 20.0
 
@@ -79,12 +80,16 @@ class Mover:
                     self._left = self._asked = timedelta()
 
     def _next(self, clock: DemoClock) -> timedelta:
-        """To the next thing somebody does, an hour at most."""
-        due = self.people.store.next_due()
-        if due is None:
-            return STEP
-        wait = due - int(clock.now().timestamp())
-        return min(STEP, max(timedelta(seconds=wait), timedelta(minutes=5)))
+        """To the next thing that somebody does or that is due, to the full hour at most."""
+        now = int(clock.now().timestamp())
+        hour = timedelta(seconds=HOUR - now % HOUR)
+        due = [
+            one
+            for one in (self.people.store.next_due(), self.heartbeat.ringing.next_due())
+            if one is not None
+        ]
+        wait = min(due, default=now + HOUR) - now
+        return min(hour, max(timedelta(seconds=wait), LEAST))
 
     def _settle(self) -> None:
         """Waits until everything that is due now has been handed over."""

@@ -24,7 +24,8 @@ NOTHING_AROUND = Around()
 class Played:
     """A sequence in a rehearsal. ``key`` draws its arms; the lower ``rank`` goes first where two meet.
 
-    ``backlog`` are crossings chosen by hand, beside those of its start. ``since``: it rings from then on.
+    ``backlog`` are crossings chosen by hand, beside those of its start; ``crossed`` are those of its start, where
+    they have been found already.
     """
 
     key: str
@@ -32,6 +33,7 @@ class Played:
     rank: int = 0
     backlog: tuple[Crossing, ...] = ()
     before: Mapping[int, Sequence[int]] = field(default_factory=dict)
+    crossed: Sequence[Crossing] | None = None
 
 
 class Sent(NamedTuple):
@@ -172,7 +174,9 @@ def without_collecting() -> Iterator[None]:
 def _queue(plays: Sequence[Played], known: Known, start: int, end: int, around: Around, already: Sequence[tuple[int, int]]) -> list[tuple[int, int, Crossing]]:  # fmt: skip
     found = [(at, -1, Crossing(at, person, "", at)) for at, person in already if at <= end]
     for number, play in enumerate(plays):
-        cross = crossings(play.tree.plan.start, known.ledger, start, end, around)
+        cross = play.crossed
+        if cross is None:
+            cross = crossings(play.tree.plan.start, known.ledger, start, end, around)
         found += [(one.at, number, one) for one in (*play.backlog, *cross) if one.at <= end]
     found.sort(key=lambda one: (one[0], one[1]))
     return found

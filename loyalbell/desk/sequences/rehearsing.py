@@ -7,10 +7,12 @@ from datetime import datetime, timedelta
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
+from loyalbell.core.ledger import Ledger
 from loyalbell.core.sequences.facts import Known
 from loyalbell.core.sequences.figures import Figures, figures
 from loyalbell.core.sequences.plan import Plan
 from loyalbell.core.sequences.rehearse import Line, Played, Rehearsal, rehearse
+from loyalbell.core.sequences.starts import Around, Crossing, crossings
 from loyalbell.core.sequences.tree import tree_of
 from loyalbell.desk.channel_settings import GATEWAYS, StaffSettings
 from loyalbell.desk.desk import Desk
@@ -69,11 +71,13 @@ def rehearse_past(
         staff = StaffSettings.load(session)
     numbers = {at: number for number, at in enumerate(ledger.people.ids.tolist())}
     known = Known(ledger, house, int(start.timestamp()) - 800 * 86_400, int(now.timestamp()))
-    plays = [Played(key, tree_of(plan))] + [
-        Played(one.key, tree_of(other), one.rank) for one, other in others
+    span = (int(start.timestamp()), int(now.timestamp()))
+    plays = [
+        Played(one_key, tree_of(one), rank, crossed=_crossings(desk, one, ledger, span, around))
+        for one_key, one, rank in [(key, plan, 0), *((one.key, other, one.rank) for one, other in others)]
     ]
     found = rehearse(
-        plays, known, int(start.timestamp()), int(now.timestamp()), around, rates,
+        plays, known, *span, around, rates,
         [(at, numbers[person]) for at, person in already if person in numbers], watched, progress,
     )  # fmt: skip
     replies = {channel: rates.get((channel, "replied"), USUAL_REPLIES[channel]) for channel in USUAL_REPLIES}
@@ -88,6 +92,28 @@ def rehearse_past(
         _kept.pop(next(iter(_kept)))
     _kept[mark] = made
     return made
+
+
+_crossed: dict[tuple[object, ...], list[Crossing]] = {}
+
+
+def _crossings(
+    desk: Desk, plan: Plan, ledger: Ledger, span: tuple[int, int], around: Around
+) -> list[Crossing]:
+    """Who crosses the start line; kept, since most changes to a plan leave its start as it is."""
+    mark = (
+        str(desk.book.path),
+        ledger.version,
+        span,
+        plan.start.model_dump_json(),
+        around.others,
+        around.leap_day,
+    )
+    if mark not in _crossed:
+        while len(_crossed) >= KEPT:
+            _crossed.pop(next(iter(_crossed)))
+        _crossed[mark] = crossings(plan.start, ledger, *span, around)
+    return _crossed[mark]
 
 
 def reactions(session: Session, now: datetime) -> dict[tuple[str, str], float]:

@@ -63,6 +63,17 @@ class Ringing:
         """Whether somebody's place is due."""
         return _any_due(self.desk, self.desk.clock.now())
 
+    def next_due(self) -> int | None:
+        """When the next place falls due, in seconds since 1970."""
+        with self.desk.book.reading() as session:
+            rings = select(tables.Sequence.id).where(tables.Sequence.state == "live")
+            found = session.scalar(
+                select(func.min(Enrolment.due_at)).where(
+                    Enrolment.state == UNDER_WAY, Enrolment.due_at > self.desk.clock.now(), Enrolment.sequence_id.in_(rings)
+                )
+            )  # fmt: skip
+        return seconds(found)
+
     def _anything(self, now: datetime) -> bool:
         """Looks without taking the book's one writer, so that an idle heartbeat disturbs nobody."""
         with self.desk.book.reading() as session:
