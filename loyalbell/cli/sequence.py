@@ -65,7 +65,7 @@ def rehearse(
     """What the sequence would have done over the past days of this book."""
     plan, desk = _read(file), open_book(data)
     try:
-        made = rehearsing.rehearse_past(desk, plan, days=days)
+        made = rehearsing.rehearse_past(desk, plan, days=days, wait=True)
     except RuleProblem as problem:
         raise fail(f"{file}: {problem}") from problem
     finally:

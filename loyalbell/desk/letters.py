@@ -317,12 +317,14 @@ def fill_for_preview(
     session: Session, compiled: Compiled, facts: Mapping[str, object], shop: Shop, now: datetime
 ) -> Filled:
     """With plain links, sample codes and without a pixel. Raises ``FieldProblem``."""
-    links: dict[str, object] = {link_name(at): fill(url, facts) for at, url in enumerate(compiled.links)}
+    own = dict.fromkeys(own_links(shop, ""), "#") | {"open_pixel": ""}
+    links: dict[str, object] = {
+        link_name(at): fill(url, {**facts, **own}) for at, url in enumerate(compiled.links)
+    }
     for offer_id in offers_in(compiled):
         offer = session.get(Offer, offer_id)
         if offer is not None:
             links[f"offer_{offer_id}"] = offers.facts(session, shop, offer, None, now)
-    own = dict.fromkeys(own_links(shop, ""), "#") | {"open_pixel": ""}
     return _fill(compiled, {**facts, **links, **own})
 
 

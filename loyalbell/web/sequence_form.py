@@ -66,7 +66,12 @@ def plan_from(form: FormData, digits: int = 2) -> Plan:
     overlay(data, form, digits)
     act, _, rest = text_of(form, "act").partition("|")
     if act in ACTS:
-        ACTS[act](data, *rest.split("|"))
+        try:
+            ACTS[act](data, *(rest.split("|") if rest else ()))
+        except (TypeError, ValueError, KeyError, IndexError) as error:
+            if isinstance(error, PlanProblem):
+                raise
+            raise PlanProblem("This page asked for something that cannot be done. Load it again.") from error
     return read_plan(data)
 
 

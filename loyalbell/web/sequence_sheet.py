@@ -207,10 +207,17 @@ class Warning:
     place: str = ""
 
 
-def rail_values(visit: Visit, plan: p.Plan, sequence_id: int = 0) -> dict[str, Any]:
+def rail_days(plan: p.Plan) -> int:
+    """How many past days are rehearsed while one types: fewer where a segment must be asked day by day."""
+    return rehearsing.SHORT_DAYS if isinstance(plan.start, p.OnSegment) else rehearsing.PAST_DAYS
+
+
+def rail_values(
+    visit: Visit, plan: p.Plan, sequence_id: int = 0, days: int = rehearsing.PAST_DAYS
+) -> dict[str, Any]:
     """The rehearsal of the past, as figures and people. A rule that cannot be asked is said instead."""
     try:
-        rehearsed = rehearsing.rehearse_past(visit.desk, plan, sequence_id)
+        rehearsed = rehearsing.rehearse_past(visit.desk, plan, sequence_id, days)
     except RuleProblem as problem:
         return {"unclear": str(problem), "plan": plan}
     with visit.desk.book.reading() as session:
@@ -259,8 +266,8 @@ def facts(visit: Visit, figures: Figures, days: int) -> list[tuple[str, str]]:
     if figures.entered:
         rows.append(
             (
-                "came back before any message",
-                f"{100 * figures.early / figures.entered:.0f} % of {figures.entered:,}",
+                f"of {figures.entered:,} who came in, back before any message",
+                f"{100 * figures.early / figures.entered:.0f} %",
             )
         )
     share, interval = figures.baseline.share, figures.baseline.interval()
@@ -268,8 +275,8 @@ def facts(visit: Visit, figures: Figures, days: int) -> list[tuple[str, str]]:
         low, high = (round(100 * one) for one in interval)
         rows.append(
             (
-                f"ordered within {figures.baseline.days} days with no message",
-                f"{100 * share:.0f} % ({low} to {high} %)",
+                f"of those, ordered within {figures.baseline.days} days with no message ({low} to {high} %)",
+                f"{100 * share:.0f} %",
             )
         )
     for channel, plural in (("email", "emails"), ("text", "texts"), ("chat", "chats")):

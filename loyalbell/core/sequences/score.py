@@ -8,7 +8,7 @@ WIDTH, LEFT, RIGHT = 940.0, 104.0, 60.0
 TOP, STAVE, BRANCH = 78.0, 88.0, 34.0
 LONG = 9.0
 """Days from which on a rest without notes is folded."""
-FOLD = 74.0
+FOLD, WIDEST_FOLD = 74.0, 230.0
 LEAST_GAP = 58.0
 """Width between two notes on one stave."""
 SIGN = 6.6
@@ -155,11 +155,15 @@ class _Places:
         self.stops = sorted({0.0, last, *days})
         gaps = [later - earlier for earlier, later in zip(self.stops, self.stops[1:], strict=False)]
         drawn = sum(gap for gap in gaps if gap <= LONG)
-        room = WIDTH - LEFT - RIGHT - FOLD * sum(gap > LONG for gap in gaps)
+        folds = sum(gap > LONG for gap in gaps)
+        self.fold = (
+            FOLD if drawn or not folds else min(max((WIDTH - LEFT - RIGHT) / folds, FOLD), WIDEST_FOLD)
+        )
+        room = WIDTH - LEFT - RIGHT - self.fold * folds
         self.scale = min(max(room / drawn, 8.0), 64.0) if drawn else 30.0
         self.xs = [LEFT]
         for gap in gaps:
-            self.xs.append(self.xs[-1] + (FOLD if gap > LONG else gap * self.scale))
+            self.xs.append(self.xs[-1] + (self.fold if gap > LONG else gap * self.scale))
         self.width = max(WIDTH, self.xs[-1] + RIGHT)
 
     def at(self, day: float) -> float:

@@ -97,8 +97,8 @@ def say_start(start: p.Start, names: Names) -> str:
         return f"Starts {say_offset(start.days)} {say_date(start.which)} at {say_clock(start.at)}"
     if isinstance(start, p.OnSegment):
         who = say_rule(start.rule, names.saying).removeprefix("Customers who ").removeprefix("Customers ")
-        verb = {"joins": "come to", "leaves": "no longer", "is in": "on that day"}[start.way]
-        return f"Starts, each day at {say_clock(start.at)}, for those who {verb} {who}"
+        when = {"joins": "when it newly holds that they", "leaves": "when it no longer holds that they", "is in": "for everybody who then"}[start.way]  # fmt: skip
+        return f"Starts, each day at {say_clock(start.at)}, {when} {who}"
     return "Starts by hand"
 
 

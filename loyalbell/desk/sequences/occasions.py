@@ -9,6 +9,7 @@ from sqlalchemy import select
 from loyalbell.core.messages import content as c
 from loyalbell.core.sequences.plan import Plan, read_plan
 from loyalbell.desk import messages, templates
+from loyalbell.desk.channel_settings import CareSettings, loaded
 from loyalbell.desk.desk import Desk
 from loyalbell.desk.rhythm import shop_gap
 from loyalbell.desk.sequences import editing
@@ -67,6 +68,11 @@ class Making:
                 self.desk, None, template.name, with_offer(content, offer), self.by, template.purpose
             )
         return self.known[key]
+
+    def waking(self, clock: str) -> str:
+        """The time, or the end of the shop's quiet hours where that comes later in the morning."""
+        ends = loaded(self.desk, CareSettings).quiet_ends
+        return max(clock, ends) if clock < "12:00" else clock
 
     def gap(self) -> int:
         """The shop's typical days between two purchases."""
@@ -218,7 +224,10 @@ def _keep_in_touch(m: Making) -> Data:
 def _dated_series(m: Making) -> Data:
     steps = [m.message("welcome", release={"kind": "at once"})]
     for days, clock in ((2, "07:55"), (3, "11:05"), (14, "09:15")):
-        steps += [m.wait(days), m.message("keep-in-touch", release={"kind": "exact", "begins": clock})]
+        steps += [
+            m.wait(days),
+            m.message("keep-in-touch", release={"kind": "exact", "begins": m.waking(clock)}),
+        ]
     return {"start": {"on": "hand"}, "steps": steps}
 
 

@@ -3,14 +3,16 @@
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from datetime import datetime, timedelta
+from threading import Lock, Thread
 
+import structlog
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from loyalbell.core.ledger import Ledger
 from loyalbell.core.sequences.facts import Known
 from loyalbell.core.sequences.figures import Figures, figures
-from loyalbell.core.sequences.plan import Plan
+from loyalbell.core.sequences.plan import Plan, every_step
 from loyalbell.core.sequences.rehearse import Line, Played, Rehearsal, rehearse
 from loyalbell.core.sequences.starts import Around, Crossing, crossings
 from loyalbell.core.sequences.tree import tree_of
@@ -21,7 +23,8 @@ from loyalbell.desk.sequences.house import around_of, house_of, live_plans
 from loyalbell.store import tables
 from loyalbell.store.tables import Message, MessageVersion, Shop, Touch, TouchEvent
 
-PAST_DAYS = 180
+log = structlog.get_logger()
+PAST_DAYS, SHORT_DAYS = 180, 60
 KEPT = 24
 WATCHED = 300
 ACTS = ("opened", "clicked", "replied")
@@ -32,66 +35,124 @@ ENOUGH = 50
 
 @dataclass(frozen=True)
 class Rehearsed:
-    """The rehearsal of one plan, its figures, and the diaries of the people watched."""
+    """The rehearsal of one plan, its figures, and the diaries of some; ``counted``: whether the ``others`` are in it."""
 
     found: Rehearsal
     figures: Figures
     diaries: dict[int, list[Line]]
     days: int
     others: int
+    counted: bool = True
 
 
 _kept: dict[tuple[object, ...], Rehearsed] = {}
 
 
 def rehearse_past(
-    desk: Desk, plan: Plan, sequence_id: int = 0, days: int = PAST_DAYS, watched: int = WATCHED,
-    alone: bool = False, progress: Callable[[float], None] = lambda share: None,
+    desk: Desk, plan: Plan, sequence_id: int = 0, days: int = PAST_DAYS, alone: bool = False, wait: bool = False,
+    progress: Callable[[float], None] = lambda share: None,
 ) -> Rehearsed:  # fmt: skip
     """What the plan would have done in the past ``days`` days. Raises ``RuleProblem``. Kept while the book stays the same.
 
-    ``watched``: of how many people the diaries are kept.
+    What the other sequences that ring would have sent counts towards the limits, they going first; they are played
+    once a day in the background, and until that is done (or with ``alone``) are left out. ``wait`` waits for them.
     """
     ledger, now = desk.ledger(), desk.clock.now()
-    mark = (str(desk.book.path), ledger.version, int(now.timestamp()) // 3_600, plan.model_dump_json(), sequence_id, days, watched, alone)  # fmt: skip
+    others = [] if alone else others_sent(desk, sequence_id, days, wait)
+    mark = (str(desk.book.path), ledger.version, int(now.timestamp()) // 3_600, plan.model_dump_json(), sequence_id, days, others is None, alone)  # fmt: skip
     if mark in _kept:
         return _kept[mark]
-    start = now - timedelta(days=days)
+    stage = _stage(desk, ledger, now, days)
     with desk.book.reading() as session:
-        shop = session.get_one(Shop, 1)
-        house = house_of(session, shop, now)
-        around = around_of(session, house)
-        others = (
-            [] if alone else [(one, other) for one, other in live_plans(session) if one.id != sequence_id]
-        )
+        live = [one.id for one, _ in live_plans(session) if one.id != sequence_id]
         key = session.scalar(select(tables.Sequence.key).where(tables.Sequence.id == sequence_id)) or "draft"
-        rates = reactions(session, now)
-        already = _really_sent(session, start, [one.id for one, _ in others])
         costs = {channel: group.load(session).cost_minor for channel, group in GATEWAYS.items()}
         staff = StaffSettings.load(session)
+        already = [
+            *_really_sent(session, now - timedelta(days=days), live if others else []),
+            *(others or []),
+        ]
     numbers = {at: number for number, at in enumerate(ledger.people.ids.tolist())}
-    known = Known(ledger, house, int(start.timestamp()) - 800 * 86_400, int(now.timestamp()))
-    span = (int(start.timestamp()), int(now.timestamp()))
-    plays = [
-        Played(one_key, tree_of(one), rank, crossed=_crossings(desk, one, ledger, span, around))
-        for one_key, one, rank in [(key, plan, 0), *((one.key, other, one.rank) for one, other in others)]
-    ]
-    found = rehearse(
-        plays, known, *span, around, rates,
-        [(at, numbers[person]) for at, person in already if person in numbers], watched, progress,
-    )  # fmt: skip
-    replies = {channel: rates.get((channel, "replied"), USUAL_REPLIES[channel]) for channel in USUAL_REPLIES}
+    play = Played(key, tree_of(plan), crossed=_crossings(desk, plan, ledger, stage.span, stage.around))
+    sent = sorted((at, numbers[person]) for at, person in already if person in numbers)
+    found = rehearse([play], stage.known, *stage.span, stage.around, stage.rates, sent, WATCHED, progress)
+    replies = {
+        channel: stage.rates.get((channel, "replied"), USUAL_REPLIES[channel]) for channel in USUAL_REPLIES
+    }
     made = Rehearsed(
-        found,
-        figures(found, ledger, 0, costs, replies, staff.answers_an_hour),
-        found.diaries,
-        days,
-        len(others),
-    )
+        found, figures(found, ledger, 0, costs, replies, staff.answers_an_hour), found.diaries, days, len(live), others is not None
+    )  # fmt: skip
     while len(_kept) >= KEPT:
         _kept.pop(next(iter(_kept)))
     _kept[mark] = made
     return made
+
+
+@dataclass(frozen=True)
+class _Stage:
+    known: Known
+    around: Around
+    rates: dict[tuple[str, str], float]
+    span: tuple[int, int]
+
+
+def _stage(desk: Desk, ledger: Ledger, now: datetime, days: int) -> _Stage:
+    with desk.book.reading() as session:
+        house = house_of(session, session.get_one(Shop, 1), now)
+        around, rates = around_of(session, house), reactions(session, now)
+    end = int(now.timestamp())
+    start = int((now - timedelta(days=days)).timestamp())
+    return _Stage(Known(ledger, house, start - 800 * 86_400, end), around, rates, (start, end))
+
+
+_others: dict[tuple[object, ...], list[tuple[int, int, int]]] = {}
+_playing: dict[tuple[object, ...], Thread] = {}
+_turn = Lock()
+
+
+def others_sent(desk: Desk, but: int, days: int, wait: bool = False) -> list[tuple[int, int]] | None:
+    """(instant, person id) of the marketing messages that the other live sequences would have sent; ``None`` while played."""
+    with desk.book.reading() as session:
+        live = tuple(one.live_version_id for one, _ in live_plans(session) if one.id != but)
+        every = tuple(one.live_version_id for one, _ in live_plans(session))
+    if not live:
+        return []
+    mark = (str(desk.book.path), desk.clock.now().date(), every, days)
+    with _turn:
+        if mark not in _others and mark not in _playing:
+            thread = _playing[mark] = Thread(target=_play_all, args=(desk, mark, days), daemon=True)
+            thread.start()
+        thread_ = _playing.get(mark)
+    if wait and thread_ is not None:
+        thread_.join()
+    if mark not in _others:
+        return None
+    return [(at, person) for at, person, sequence in _others[mark] if sequence != but]
+
+
+def _play_all(desk: Desk, mark: tuple[object, ...], days: int) -> None:
+    """Plays all that rings, side by side; what goes wrong leaves the others out."""
+    try:
+        ledger, now = desk.ledger(), desk.clock.now()
+        stage = _stage(desk, ledger, now, days)
+        with desk.book.reading() as session:
+            live = live_plans(session)
+        plays = [Played(one.key, tree_of(plan), one.rank, crossed=_crossings(desk, plan, ledger, stage.span, stage.around)) for one, plan in live]  # fmt: skip
+        found = rehearse(plays, stage.known, *stage.span, stage.around, stage.rates)
+        steps = [{one.id: one for one in every_step(plan.steps)} for _, plan in live]
+        marketing = {at for at, letter in stage.known.house.letters.items() if letter.marketing}
+        _others[mark] = [
+            (one.at, stage.known.ids[one.person], live[one.play][0].id)
+            for one in found.sent
+            if getattr(steps[one.play][one.step], "message", None) in marketing
+        ]
+        while len(_others) > 4:
+            _others.pop(next(iter(_others)))
+    except Exception:
+        log.exception("the sequences that ring could not be played beside this one")
+        _others[mark] = []
+    finally:
+        _playing.pop(mark, None)
 
 
 _crossed: dict[tuple[object, ...], list[Crossing]] = {}

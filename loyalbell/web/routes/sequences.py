@@ -13,7 +13,7 @@ from loyalbell.core.money import minor_digits
 from loyalbell.core.segments.model import RuleProblem
 from loyalbell.core.sequences import words
 from loyalbell.core.sequences.plan import Plan, PlanProblem, read_plan
-from loyalbell.desk.sequences import editing, occasions, rehearsing
+from loyalbell.desk.sequences import editing, occasions
 from loyalbell.desk.sequences.editing import SequenceProblem, draft_of
 from loyalbell.store import tables
 from loyalbell.store.tables import Enrolment, HeldBatch, SequenceVersion
@@ -67,7 +67,7 @@ def _editor(visit: Visit, sequence: tables.Sequence | None, name: str, plan: Pla
     sequence_id = sequence.id if sequence else 0
     values = sheet.sheet_values(visit, plan, sequence_id) | {
         "sequence": sequence, "name": name, "problem": problem, "saved": saved, "standing": standing(visit, sequence),
-        "past_days": rehearsing.PAST_DAYS,
+        "past_days": sheet.rail_days(plan),
     }  # fmt: skip
     return visit.page("sequences/editor.html", "sequences", 422 if problem else 200, **values)
 
@@ -117,7 +117,8 @@ def rail(visit: Visit = SignedIn, form: FormData = Form) -> Response:
     plan = read_plan(json.loads(text_of(form, "plan")))
     return HTMLResponse(
         visit.piece(
-            "sequences/rail.html", **sheet.rail_values(visit, plan, number_of(form, "sequence_id") or 0)
+            "sequences/rail.html",
+            **sheet.rail_values(visit, plan, number_of(form, "sequence_id") or 0, sheet.rail_days(plan)),
         )
     )
 

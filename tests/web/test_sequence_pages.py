@@ -1,0 +1,175 @@
+"""Sequences over HTTP: occasions, the editor's acts, the rail, publishing, the live view, held batches, care."""
+
+import json
+import re
+from datetime import timedelta
+from typing import Any
+
+from sqlalchemy import select
+
+from loyalbell.core.sequences.check import must_fix
+from loyalbell.core.sequences.plan import Plan, every_step, read_plan
+from loyalbell.desk.channel_settings import CareSettings, loaded
+from loyalbell.desk.sequences import editing, occasions
+from loyalbell.store import tables
+from loyalbell.store.tables import Enrolment, HeldBatch, Touch
+from tests.web.test_message_pages import SignedInPages
+
+LATER = timedelta(days=3)
+
+
+class SequencePages(SignedInPages):
+    def plan_in(self, page: str) -> dict[str, Any]:
+        found = re.search(r'name="plan" value="([^"]*)"', page)
+        assert found, page[:2000]
+        return json.loads(found[1].replace("&#34;", '"').replace("&#39;", "'").replace("&gt;", ">").replace("&lt;", "<").replace("&amp;", "&"))  # fmt: skip
+
+    def draft(self, key: str) -> int:
+        made = occasions.make(self.desk, key, "Ida")
+        assert made is not None
+        return made
+
+    def plan(self, sequence_id: int) -> Plan:
+        with self.desk.book.reading() as session:
+            return editing.draft_of(session.get_one(tables.Sequence, sequence_id))
+
+    def act(self, plan: dict[str, Any], act: str = "", **fields: str) -> dict[str, Any]:
+        return self.plan_in(self.post("/sequences/draw", plan=json.dumps(plan), act=act, **fields).text)
+
+    def test_every_occasion_opens_as_a_finished_draft(self) -> None:
+        for one in occasions.OCCASIONS:
+            made = self.post("/sequences/new", start=one.key)
+            self.assertEqual(made.status_code, 200, one.key)
+            if one.key != "blank":
+                sequence = int(str(made.url).rsplit("/", 1)[1])
+                self.assertFalse(
+                    must_fix(editing.mistakes(self.desk, self.plan(sequence), sequence)), one.key
+                )
+        self.assertEqual(self.post("/sequences/new", start="nothing").status_code, 404)
+        self.assertEqual(self.client.get("/sequences").status_code, 200)
+
+    def test_the_editor_adds_moves_shifts_and_takes_away(self) -> None:
+        plan = self.act({"version": 1, "steps": []}, "add|message|first")
+        plan = self.act(plan, f"add|wait|after:{plan['steps'][0]['id']}")
+        plan = self.act(plan, "add|fork|last")
+        fork = plan["steps"][2]["id"]
+        plan = self.act(plan, f"add|message|in:{fork}:0")
+        plan = self.act(plan, f"arm-add|{fork}")
+        self.assertEqual([step["do"] for step in plan["steps"]], ["message", "wait", "fork"])
+        self.assertEqual(len(plan["steps"][2]["arms"]), 2)
+        wait = plan["steps"][1]["id"]
+        plan = self.act(plan, f"shift|{wait}|4")
+        self.assertEqual(plan["steps"][1]["span"], {"amount": 7, "unit": "days"})
+        plan = self.act(plan, f"up|{wait}")
+        plan = self.act(plan, f"shift|{plan['steps'][1]['id']}|-2")
+        self.assertEqual((plan["steps"][0]["id"], plan["steps"][0]["span"]["amount"]), (wait, 5))
+        plan = self.act(plan, f"remove|{fork}")
+        self.assertEqual(len(plan["steps"]), 2)
+        self.assertIn(
+            "no longer there", self.post("/sequences/draw", plan=json.dumps(plan), act=f"remove|{fork}").text
+        )
+
+    def test_choosers_change_what_they_say(self) -> None:
+        plan = self.act({"version": 1, "steps": [{"do": "wait", "id": "w"}, {"do": "message", "id": "m"}]})
+        plan = self.act(plan, **{"start.on": "lack", "start.what": "visit", "start.days": "75", "w.there": "1", "w.kind": "until time", "w.at": "07:55", "w.weekdays": "3", "w.what": "order"})  # fmt: skip
+        self.assertEqual((plan["start"]["days"], plan["start"]["happening"]["what"]), (75, "visit"))
+        self.assertEqual((plan["steps"][0]["kind"], plan["steps"][0]["weekdays"]), ("until time", [3]))
+        plan = self.act(plan, "stop-add|", held_back="15", **{"m.there": "1", "m.message": "3", "m.channels": "text email", "m.release": "window", "m.begins": "10:00", "m.ends": "12:00"})  # fmt: skip
+        self.assertEqual(plan["steps"][1]["channels"], ["text", "email"])
+        self.assertEqual((plan["held_back"], len(plan["stops"])), (15, 1))
+        said = self.post("/sequences/draw", plan=json.dumps(plan), **{"m.there": "1", "m.release": "window", "m.begins": "12:00", "m.ends": "10:00"}).text  # fmt: skip
+        self.assertIn("ends before it begins", said)
+
+    def test_the_rail_rehearses_and_says_what_is_wrong_with_a_rule(self) -> None:
+        rail = self.post("/sequences/rail", plan=self.plan(self.draft("win-back")).model_dump_json()).text
+        for words in (
+            "people a day",
+            "would have had a message",
+            "who came in, back before any message",
+            "Read their diary",
+        ):
+            self.assertIn(words, rail)
+        gone = {"version": 1, "root": {"lines": [{"about": "segment", "segment": 999}]}}
+        broken = self.plan(self.draft("thanks")).model_dump(mode="json") | {"only": gone}
+        self.assertIn("has been deleted", self.post("/sequences/rail", plan=json.dumps(broken)).text)
+
+    def test_publishing_pausing_resuming_and_stopping(self) -> None:
+        made = self.draft("thanks")
+        page = self.client.get(f"/sequences/{made}/publish").text
+        self.assertNotIn("It cannot ring yet", page)
+        live = self.post(f"/sequences/{made}/publish", when="now")
+        self.assertIn("Everybody who crossed the line", live.text)
+        self.assertIn("Paused since", self.post(f"/sequences/{made}/pause").text)
+        self.assertNotIn(
+            "Paused since", self.post(f"/sequences/{made}/resume", waiting="skip", crossed="in").text
+        )
+        brought = self.post(f"/sequences/{made}/bring", who="1").text
+        self.assertIn("came in", brought)
+        self.assertIn("Nobody on file", self.post(f"/sequences/{made}/bring", who="nobody@example.com").text)
+        self.assertEqual(self.client.get(f"/sequences/{made}/people?state=under+way").status_code, 200)
+        with self.desk.book.reading() as session:
+            way = session.scalars(select(Enrolment).where(Enrolment.state == "under way")).first()
+        if way is not None:
+            self.assertIn("taken out", self.post(f"/enrolments/{way.id}/move", to="out", back=f"/sequences/{made}/people?state=taken+out").text)  # fmt: skip
+        self.assertIn("stopped version", self.post(f"/sequences/{made}/stop").text)
+
+    def test_a_draft_with_a_mistake_cannot_be_published_and_a_later_day_waits(self) -> None:
+        empty = self.draft("blank")
+        self.assertIn("It cannot ring yet", self.client.get(f"/sequences/{empty}/publish").text)
+        self.assertEqual(self.post(f"/sequences/{empty}/publish", when="now").status_code, 422)
+        made = self.draft("review")
+        day = (self.desk.clock.now() + LATER).date().isoformat()
+        self.post(f"/sequences/{made}/publish", when="later", day=day, clock="09:00")
+        with self.desk.book.reading() as session:
+            kept = session.get_one(tables.Sequence, made)
+        self.assertEqual((kept.state, kept.goes_live_at is not None), ("draft", True))
+
+    def test_a_draft_that_somebody_else_changed_is_not_overwritten(self) -> None:
+        made = self.draft("thanks")
+        plan = self.plan(made).model_dump_json()
+        said = self.post("/sequences", sequence_id=str(made), name="Mine", plan=plan, seen_at="1000").text
+        self.assertIn("has changed this draft since you opened it", said)
+        self.assertIn("Give the sequence a name", self.post("/sequences", name=" ", plan=plan).text)
+
+    def test_json_out_and_in_is_the_same_plan(self) -> None:
+        made = self.draft("birthday")
+        data = self.client.get(f"/sequences/{made}/plan.json").json()
+        name = data.pop("name")
+        self.assertEqual(read_plan(data), self.plan(made))
+        again = self.client.post("/sequences/bring-in", data={"_csrf": self.csrf}, files={"file": ("a.json", json.dumps({"name": f"{name} again", **data}))})  # fmt: skip
+        self.assertIn("again", again.text)
+        wrong = self.client.post(
+            "/sequences/bring-in", data={"_csrf": self.csrf}, files={"file": ("a.json", "nonsense")}
+        )
+        self.assertIn("not JSON", wrong.text)
+        ids = {step.id for step in every_step(self.plan(made).steps)}
+        self.assertEqual(len(ids), len(list(every_step(self.plan(made).steps))))
+
+    def test_a_held_batch_is_shown_and_decided(self) -> None:
+        made = self.draft("thanks")
+        self.post(f"/sequences/{made}/publish", when="now")
+        now = self.desk.clock.now()
+        with self.desk.book.writing() as session:
+            batch = HeldBatch(
+                origin_kind="sequence", origin_id=made, day="2026-05-12", made_at=now, normal=4.0, most=54
+            )
+            session.add(batch)
+            session.flush()
+            step = next(one.id for one in self.plan(made).steps if one.do == "message")
+            for person in range(1, 7):
+                session.add(Touch(origin_kind="sequence", origin_id=made, step=step, occurrence="x", person_id=person, message_version_id=1, channel="email", token=f"held{person}", state="held", due_at=now, held_batch_id=batch.id))  # fmt: skip
+            number = batch.id
+        self.assertIn("6 messages of", self.client.get(f"/held/{number}").text)
+        self.assertIn("waits for your word", self.client.get("/held").text)
+        self.post(f"/held/{number}", word="some", some="2")
+        self.assertIn("4 messages of", self.client.get(f"/held/{number}").text)
+        self.assertIn("dropped by", self.post(f"/held/{number}", word="drop").text)
+
+    def test_care_is_kept_and_wrong_values_are_said(self) -> None:
+        self.post("/settings/care", count0="1", days0="3", quiet_begins="20:00", quiet_ends="09:00", closed="2026-12-24 2026-12-25", silent="text", guard_factor="4")  # fmt: skip
+        kept = loaded(self.desk, CareSettings)
+        self.assertEqual(
+            (kept.limits[0].days, kept.quiet_begins, len(kept.closed), kept.silent), (3, "20:00", 2, ["text"])
+        )
+        self.assertEqual(self.post("/settings/care", quiet_begins="25:00").status_code, 422)
+        self.assertEqual(self.post("/settings/care", closed="tomorrow").status_code, 422)
