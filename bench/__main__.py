@@ -3,12 +3,12 @@
 from rich.console import Console
 from rich.table import Table
 
-from bench import book_in, mails, search, segment_count, segment_days
+from bench import book_in, mails, search, segment_count, segment_days, sequences
 
 
 def main() -> None:
     table = Table("what", "size", "ours", "the other", "ratio", "to reach", "", title="Measured in this run")
-    for part in (segment_count, segment_days, search, mails, book_in):
+    for part in (segment_count, segment_days, search, sequences, mails, book_in):
         for line in part.lines():
             against = f"{line.said(line.other)} ({line.against})"
             table.add_row(

@@ -15,7 +15,7 @@ log = structlog.get_logger()
 HOUR = 3_600
 LEAST = timedelta(minutes=5)
 REST_SECONDS = 1.0
-SETTLE_SECONDS = 20.0
+SETTLE_SECONDS = 120.0
 
 
 class Mover:

@@ -78,7 +78,6 @@ class Rehearsal:
     outs: list[Out] = field(default_factory=list)
     refused: Counter[tuple[int, str, str]] = field(default_factory=Counter)
     kept_out: Counter[tuple[int, str]] = field(default_factory=Counter)
-    passed: Counter[tuple[int, str]] = field(default_factory=Counter)
     diaries: dict[int, list[Line]] = field(default_factory=dict)
     under_way: int = 0
 
@@ -207,7 +206,6 @@ def _play(stage: _Stage, found: Rehearsal, run: _Run, now: int) -> None:
     play = stage.plays[run.play]
     stage.run = run
     about = stage.about.turn(play.key, run.person, now)
-    was = run.position.step
     run.position, acts = step(play.tree, run.position, about, now)
     for act in acts:
         if act.kind == "send":
@@ -220,8 +218,6 @@ def _play(stage: _Stage, found: Rehearsal, run: _Run, now: int) -> None:
             found.refused[(run.play, act.step, act.detail)] += 1
         if run.person in found.diaries:
             _note(found, act.at, run.play, run.person, act.kind, act.step, act.detail)
-    if was is not None and run.position.step != was:
-        found.passed[(run.play, was)] += 1
     _go_on(stage, found, run, now)
 
 

@@ -6,7 +6,7 @@ from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Any
 
-from sqlalchemy import insert, select
+from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from loyalbell.core.sequences import plan as p
@@ -19,7 +19,7 @@ from loyalbell.desk.campaigns import new_token
 from loyalbell.desk.customer_edit import suppress_in
 from loyalbell.desk.letters import newest_version
 from loyalbell.desk.sequences.letting_in import bring
-from loyalbell.desk.sequences.places import Place, instant
+from loyalbell.desk.sequences.places import Place
 from loyalbell.store import tables
 from loyalbell.store.happenings import announce
 from loyalbell.store.records.custom_fields import read_field
@@ -32,10 +32,13 @@ from loyalbell.store.tables import (
     SequenceVersion,
     Shop,
     StaffNote,
-    Touch,
 )
 
 SEQUENCE = "sequence"
+TOUCH = (
+    "INSERT OR IGNORE INTO touch (origin_kind, origin_id, step, occurrence, person_id, message_version_id, channel, token, state,"
+    " cause, due_at, attempts, held_batch_id) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)"
+)
 
 
 @dataclass
@@ -46,7 +49,7 @@ class Doing:
     shop: Shop
     known: Known
     now: datetime
-    touches: list[dict[str, Any]] = field(default_factory=list)
+    touches: list[tuple[Any, ...]] = field(default_factory=list)
     versions: dict[int, int | None] = field(default_factory=dict)
 
     def version(self, message_id: int | None) -> int | None:
@@ -73,16 +76,15 @@ class Doing:
             return
         sends = act.kind == "send"
         channel = act.detail if sends else step.channels[0]
-        self.touches.append({
-            "origin_kind": SEQUENCE, "origin_id": place.sequence, "step": step.id, "occurrence": place.key,
-            "person_id": place.person, "message_version_id": version, "channel": channel, "address": None,
-            "token": new_token(channel if sends else "email"), "state": ("held" if held else "planned") if sends else "withheld",
-            "cause": None if sends else act.detail, "due_at": instant(act.at), "attempts": 0, "held_batch_id": held if sends else None,
-        })  # fmt: skip
+        self.touches.append((
+            SEQUENCE, place.sequence, step.id, place.key, place.person, version, channel, new_token(channel if sends else "email"),
+            ("held" if held else "planned") if sends else "withheld", None if sends else act.detail, act.at, 0, held if sends else None,
+        ))  # fmt: skip
 
     def write(self) -> None:
+        """The unique key of a touch makes sure that nobody gets a step twice."""
         if self.touches:
-            self.session.execute(insert(Touch).prefix_with("OR IGNORE"), self.touches)
+            self.session.connection().exec_driver_sql(TOUCH, self.touches)
             self.touches = []
 
     def offer(self, step: p.OfferStep, place: Place) -> None:

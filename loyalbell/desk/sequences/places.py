@@ -1,20 +1,24 @@
-"""Everybody's place in the sequences, between the rows of the book and the positions of the engine."""
+"""Everybody's place in the sequences, between the rows of the book and the positions of the engine.
 
-from collections.abc import Mapping
+Rows are read and written as the whole numbers that the book keeps, since the engine moves thousands of them a second.
+"""
+
+import json
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from typing import Any
 
-from sqlalchemy import bindparam, update
+from sqlalchemy import Integer, Text, type_coerce
 from sqlalchemy.orm import Session
 
 from loyalbell.core.sequences.step import UNDER_WAY, Position
 from loyalbell.store.tables import Enrolment
 
 COLUMNS = (
-    Enrolment.id, Enrolment.sequence_id, Enrolment.version_id, Enrolment.person_id, Enrolment.key, Enrolment.entered_at,
-    Enrolment.due_at, Enrolment.step, Enrolment.anchor_at, Enrolment.settled, Enrolment.tried_at, Enrolment.sent,
-    Enrolment.trail,
+    Enrolment.id, Enrolment.sequence_id, Enrolment.version_id, Enrolment.person_id, Enrolment.key,
+    type_coerce(Enrolment.entered_at, Integer), type_coerce(Enrolment.due_at, Integer), Enrolment.step,
+    type_coerce(Enrolment.anchor_at, Integer), type_coerce(Enrolment.settled, Integer), type_coerce(Enrolment.tried_at, Integer),
+    Enrolment.sent, type_coerce(Enrolment.trail, Text),
 )  # fmt: skip
 
 
@@ -40,43 +44,30 @@ def instant(seconds_: int) -> datetime:
 
 
 def place_of(row: Any) -> Place:
-    at, sequence, version, person, key, entered, due, step, anchor, settled, tried, sent, trail = row
-    position = Position(
-        entered=int(entered.timestamp()), due=int(due.timestamp()), step=step, anchor=int(anchor.timestamp()),
-        settled=settled, tried=seconds(tried), sent=tuple(sent.split(",")) if sent else (),
-    )  # fmt: skip
-    return Place(at, sequence, version, person, key, position, list(trail or ()))
-
-
-_WRITE = (
-    update(Enrolment)
-    .where(Enrolment.id == bindparam("at"))
-    .values(
-        state=bindparam("state_"), cause=bindparam("cause_"), step=bindparam("step_"), due_at=bindparam("due"),
-        settled=bindparam("settled_"), tried_at=bindparam("tried"), sent=bindparam("sent_"), trail=bindparam("trail_"),
-        ended_at=bindparam("ended"),
+    at, sequence, version, person, key, _, due, step, _, settled, tried, sent, trail = row
+    steps = tuple(sent.split(",")) if sent else ()
+    position = Position(entered, due, step, anchor, bool(settled), tried, steps)
+    return Place(
+        at, sequence, version, person, key, position, json.loads(trail) if trail and trail != "[]" else []
     )
-)  # fmt: skip
+
+
+WRITE = (
+    "UPDATE enrolment SET state = ?, cause = ?, step = ?, due_at = ?, settled = ?, tried_at = ?, sent = ?, trail = ?, ended_at = ?"
+    " WHERE id = ?"
+)
 
 
 def write(session: Session, places: list[Place], now: datetime) -> None:
     """Keeps where everybody stands now."""
     if places:
-        session.connection().execute(_WRITE, [_values(one, now) for one in places])
+        session.connection().exec_driver_sql(WRITE, [_values(one, int(now.timestamp())) for one in places])
 
 
-def _values(place: Place, now: datetime) -> Mapping[str, Any]:
-    position = place.position
-    under_way = position.state == UNDER_WAY
-    return {
-        "at": place.id,
-        "state_": position.state,
-        "cause_": position.cause,
-        "step_": position.step,
-        "due": instant(position.due) if under_way else None,
-        "settled_": position.settled,
-        "tried": None if position.tried is None else instant(position.tried),
-        "sent_": ",".join(position.sent),
-        "trail_": place.trail,
-        "ended": None if under_way else now,
-    }
+def _values(place: Place, now: int) -> tuple[Any, ...]:
+    entered, due, step, anchor, settled, tried, sent, state, cause = place.position
+    under_way = state == UNDER_WAY
+    return (
+        state, cause, step, due if under_way else None, settled, tried, ",".join(sent), json.dumps(place.trail, ensure_ascii=False),
+        None if under_way else now, place.id,
+    )  # fmt: skip

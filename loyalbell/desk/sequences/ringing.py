@@ -9,7 +9,7 @@ from sqlalchemy.orm import Session
 
 from loyalbell.core.sequences.facts import About, Known
 from loyalbell.core.sequences.plan import WaitStep, every_step, read_plan
-from loyalbell.core.sequences.rehearse import woken
+from loyalbell.core.sequences.rehearse import without_collecting, woken
 from loyalbell.core.sequences.starts import Around
 from loyalbell.core.sequences.step import UNDER_WAY, Act, Position, step
 from loyalbell.core.sequences.tree import Tree, tree_of
@@ -31,7 +31,7 @@ from loyalbell.store.tables import (
     TouchEvent,
 )
 
-BATCH = 1_000
+BATCH = 2_000
 REMEMBERED = timedelta(days=366)
 IN_HAND = ("planned", "handing", "unsure")
 
@@ -55,8 +55,9 @@ class Ringing:
         self._wake(known, now)
         held = self._too_many(known, now)
         moved = 0
-        while count := self._batch(known, now, held):
-            moved += count
+        with without_collecting():
+            while count := self._batch(known, now, held):
+                moved += count
         return moved
 
     def due(self) -> bool:
@@ -260,8 +261,8 @@ class _Gate:
         self.batches: dict[int, int | None] = {}
 
     def held(self, sequence_id: int) -> int | None:
-        sequence = self.session.get_one(tables.Sequence, sequence_id)
         if sequence_id not in self.counts:
+            sequence = self.session.get_one(tables.Sequence, sequence_id)
             normal = guarding.normal_of(self.session, sequence, self.now, self.guard, self.people)
             self.most[sequence_id] = (normal, self.guard.most(normal))
             self.counts[sequence_id] = guarding.sent_today(self.session, sequence_id, self.now, self.zone)
@@ -270,6 +271,7 @@ class _Gate:
         if self.counts[sequence_id] <= most and sequence_id not in self.too_many:
             return None
         if sequence_id not in self.batches:
+            sequence = self.session.get_one(tables.Sequence, sequence_id)
             self.batches[sequence_id] = guarding.batch_for(
                 self.session, sequence, self.now, self.zone, normal, most
             )
