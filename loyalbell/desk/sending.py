@@ -150,13 +150,13 @@ def mend_after_stop(desk: Desk, sender: Sender) -> None:
     finish_campaigns(desk)
 
 
-def decide_unsure(desk: Desk, campaign_id: int, again: bool, by: str) -> int:
-    """A person's word on the unsure touches of a campaign: send again, or count as sent."""
+def decide_unsure(desk: Desk, origin_id: int, again: bool, by: str, kind: str = "campaign") -> int:
+    """A person's word on the unsure touches of a campaign or a sequence: send again, or count as sent."""
     with desk.book.writing() as session:
         unsure = list(
             session.scalars(
                 select(Touch).where(
-                    Touch.state == "unsure", Touch.origin_kind == "campaign", Touch.origin_id == campaign_id
+                    Touch.state == "unsure", Touch.origin_kind == kind, Touch.origin_id == origin_id
                 )
             )
         )
@@ -165,10 +165,10 @@ def decide_unsure(desk: Desk, campaign_id: int, again: bool, by: str) -> int:
                 touch.state, touch.due_at = "planned", desk.clock.now()
             else:
                 touch.state, touch.sent_at = "sent", touch.handed_at
-        if again:
-            session.get_one(Campaign, campaign_id).state = "sending"
+        if again and kind == "campaign":
+            session.get_one(Campaign, origin_id).state = "sending"
         word = "sent again" if again else "counted as sent"
-        desk.note(session, by, f"unsure messages {word}", campaign=campaign_id, people=len(unsure))
+        desk.note(session, by, f"unsure messages {word}", **{kind: origin_id}, people=len(unsure))
         mark_rows(session, "touches", [touch.id for touch in unsure])
     finish_campaigns(desk)
     return len(unsure)

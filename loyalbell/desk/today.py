@@ -11,7 +11,7 @@ from loyalbell.core.timing import local_day, start_of_day
 from loyalbell.desk import tray
 from loyalbell.desk.desk import Desk
 from loyalbell.desk.outgoing import TO_ONE
-from loyalbell.store.tables import Campaign, ImportRun, Person, Shop, Touch, TouchEvent
+from loyalbell.store.tables import Campaign, HeldBatch, ImportRun, Person, Sequence, Shop, Touch, TouchEvent
 
 DAYS_SHOWN = 14
 AWAY_DAYS = 60
@@ -149,6 +149,7 @@ def _needs(session: Session, shop: Shop) -> list[Need]:
     for campaign in session.scalars(select(Campaign).where(Campaign.state == "draft").limit(5)):
         words = "Nobody gets it until you have looked and pressed send."
         needs.append(Need(f"“{campaign.name}” is not sent yet", words, f"/campaigns/{campaign.id}", "Look"))
+    needs += _sequence_needs(session)
     for run in session.scalars(
         select(ImportRun)
         .where((ImportRun.refused > 0) | (ImportRun.state == "failed"))
@@ -192,6 +193,32 @@ def _campaign_needs(session: Session, campaign: Campaign) -> list[Need]:
     if counts.get("bounced"):
         words = f"of “{campaign.name}”; the mail servers said why."
         needs.append(Need(f"{counts['bounced']} not accepted", words, link + "?figure=bounced", "Look"))
+    return needs
+
+
+def _sequence_needs(session: Session) -> list[Need]:
+    """Held batches, and messages of sequences that were cut off at the moment of sending."""
+    needs = []
+    held = session.execute(
+        select(HeldBatch, Sequence.name)
+        .join(Sequence, Sequence.id == HeldBatch.origin_id)
+        .where(HeldBatch.state == "held", HeldBatch.origin_kind == "sequence")
+    )
+    for batch, name in held:
+        words = f"of “{name}”: far more than its usual {batch.normal:,.0f} a day. Nothing of it has left."
+        count = session.scalar(
+            select(func.count()).where(Touch.held_batch_id == batch.id, Touch.state == "held")
+        )
+        needs.append(Need(f"{count:,} messages are held", words, f"/held/{batch.id}", "Look", True))
+    unsure = session.execute(
+        select(Sequence.id, Sequence.name, func.count())
+        .join(Touch, Touch.origin_id == Sequence.id)
+        .where(Touch.origin_kind == "sequence", Touch.state == "unsure")
+        .group_by(Sequence.id)
+    )
+    for sequence_id, name, count in unsure:
+        words = f"of “{name}” were cut off at the moment of sending. They may or may not have arrived."
+        needs.append(Need(f"{count} perhaps sent", words, f"/sequences/{sequence_id}/live", "Decide", True))
     return needs
 
 

@@ -222,7 +222,7 @@ def rail_values(
         return {"unclear": str(problem), "plan": plan}
     with visit.desk.book.reading() as session:
         names = names_of(visit, session)
-    steps = {one.id: _short(one, names) for one in p.every_step(plan.steps)}
+    steps = {one.id: short_step(one, names) for one in p.every_step(plan.steps)}
     return {
         "unclear": "",
         "plan": plan,
@@ -240,7 +240,7 @@ def rail_values(
     }
 
 
-def _short(step: p.AnyStep, names: Names) -> str:
+def short_step(step: p.AnyStep, names: Names) -> str:
     if isinstance(step, p.MessageStep):
         return names.messages.get(step.message or 0, "a message")
     return words.say_step(step, names)
@@ -304,7 +304,7 @@ def warnings_of(
         Warning(one.level, one.words, one.place) for one in editing.mistakes(visit.desk, plan, sequence_id)
     ]
     zone = ZoneInfo(visit.desk.the_shop().zone)
-    steps = {one.id: _short(one, names) for one in p.every_step(plan.steps)}
+    steps = {one.id: short_step(one, names) for one in p.every_step(plan.steps)}
     for pile in rehearsed.figures.pile_ups:
         at = datetime.fromtimestamp(pile.at, UTC).astimezone(zone)
         said = f"{say_day(at.date())}, {at.hour}:{at:%M}: {pile.messages:,} at once from “{steps.get(pile.step, '')}”. About {pile.replies:,.0f} would answer; the staff can answer {pile.answers:,.0f} an hour."

@@ -44,7 +44,7 @@ def instant(seconds_: int) -> datetime:
 
 
 def place_of(row: Any) -> Place:
-    at, sequence, version, person, key, _, due, step, _, settled, tried, sent, trail = row
+    at, sequence, version, person, key, entered, due, step, anchor, settled, tried, sent, trail = row
     steps = tuple(sent.split(",")) if sent else ()
     position = Position(entered, due, step, anchor, bool(settled), tried, steps)
     return Place(
@@ -65,7 +65,7 @@ def write(session: Session, places: list[Place], now: datetime) -> None:
 
 
 def _values(place: Place, now: int) -> tuple[Any, ...]:
-    entered, due, step, anchor, settled, tried, sent, state, cause = place.position
+    _, due, step, _, settled, tried, sent, state, cause = place.position
     under_way = state == UNDER_WAY
     return (
         state, cause, step, due if under_way else None, settled, tried, ",".join(sent), json.dumps(place.trail, ensure_ascii=False),

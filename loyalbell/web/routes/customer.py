@@ -12,6 +12,7 @@ from loyalbell.desk.customer import CustomerPage
 from loyalbell.desk.customer_edit import NotKept
 from loyalbell.desk.desk import Desk
 from loyalbell.desk.diary import KINDS
+from loyalbell.web.sequence_places import ways_of
 from loyalbell.web.visit import Form, NotFound, SignedIn, Visit, number_of, text_of
 
 router = APIRouter()
@@ -42,6 +43,7 @@ def person(person_id: int, visit: Visit = SignedIn) -> Response:
     if visit.request.headers.get("HX-Target") == "diary":
         return HTMLResponse(visit.piece("customers/diary.html", **values))
     said = visit.request.query_params.get("said", "")[:200]
+    values["ways"] = ways_of(visit, person_id)
     return visit.page("customers/customer.html", "customers", said=said, **values)
 
 

@@ -22,6 +22,7 @@ from loyalbell.core.sequences.plan import read_plan
 from loyalbell.core.timing import at_local
 from loyalbell.core.windows import Release
 from loyalbell.core.zones import zone_of
+from loyalbell.desk import sending, staff_notes
 from loyalbell.desk.channel_settings import CareSettings, loaded
 from loyalbell.desk.sequences import editing, guarding, publishing, rehearsing
 from loyalbell.desk.sequences.editing import SequenceProblem, draft_of
@@ -47,9 +48,11 @@ def _publish_page(visit: Visit, sequence: tables.Sequence, problem: str | None =
     with visit.desk.book.reading() as session:
         names = sheet.names_of(visit, session)
         live = session.get(SequenceVersion, sequence.live_version_id) if sequence.live_version_id else None
-    steps = {one.id: sheet._short(one, names) for one in p.every_step(plan.steps)}
+    steps = {one.id: sheet.short_step(one, names) for one in p.every_step(plan.steps)}
     old = (
-        {one.id: sheet._short(one, names) for one in p.every_step(read_plan(live.plan).steps)} if live else {}
+        {one.id: sheet.short_step(one, names) for one in p.every_step(read_plan(live.plan).steps)}
+        if live
+        else {}
     )
     values = sheet.rail_values(visit, plan, sequence.id) | {
         "sequence": sequence, "what": what, "steps": steps, "old": old, "problem": problem, "standing": standing(visit, sequence),
@@ -153,7 +156,7 @@ def _live(visit: Visit, sequence: tables.Sequence, problem: str | None = None) -
         "counts": {one.id: f"{gone.get(one.id, 0):,} sent" for one in p.every_step(plan.steps) if isinstance(one, p.MessageStep)},
         "rows": [_row(one, names, here, sent) for one in p.every_step(plan.steps)],
         "states": sorted(((say_state(state, cause), state, count) for state, cause, count in states), key=lambda one: -one[2]),
-        "standing": standing(visit, sequence), "waiting": publishing.waiting(visit.desk, sequence.id) if sequence.state == "paused" else 0,
+        "standing": standing(visit, sequence), "unsure": sum(count for _, state, _, count in sent if state == "unsure"), "waiting": publishing.waiting(visit.desk, sequence.id) if sequence.state == "paused" else 0,
     }  # fmt: skip
     return visit.page("sequences/live.html", "sequences", 422 if problem else 200, **values)
 
@@ -224,6 +227,32 @@ def bring(sequence_id: int, visit: Visit = SignedIn, form: FormData = Form) -> R
     return HTMLResponse(f'<span class="good">{escape(found.name or "They")} came in.</span>')
 
 
+@router.post("/sequences/{sequence_id:int}/unsure")
+def unsure(sequence_id: int, visit: Visit = SignedIn, form: FormData = Form) -> Response:
+    """A person's word on messages that were cut off at the moment of sending."""
+    sending.decide_unsure(
+        visit.desk, sequence_of(visit, sequence_id).id, text_of(form, "word") == "again", visit.by, "sequence"
+    )
+    _wake(visit)
+    return visit.go(f"/sequences/{sequence_id}/live")
+
+
+@router.post("/staff-notes/{note_id}/done")
+def note_done(note_id: int, visit: Visit = SignedIn) -> Response:
+    staff_notes.done(visit.desk, note_id, visit.by)
+    return visit.go("/")
+
+
+@router.get("/hand-off")
+def hand_off(visit: Visit = SignedIn, name: str = "") -> Response:
+    """The hand-off lists, and one of them as a CSV file."""
+    if name:
+        text = staff_notes.handed_off(visit.desk, name)
+        headers = {"Content-Disposition": 'attachment; filename="hand-off.csv"'}
+        return Response(text, media_type="text/csv; charset=utf-8", headers=headers)
+    return visit.page("sequences/hand_off.html", "sequences", lists=staff_notes.lists(visit.desk))
+
+
 @router.get("/sequences/{sequence_id:int}/people")
 def people(
     sequence_id: int, visit: Visit = SignedIn, step: str = "", state: str = "", page: int = 1
@@ -243,7 +272,7 @@ def people(
         ).all()  # fmt: skip
         version = session.get(SequenceVersion, sequence.live_version_id) if sequence.live_version_id else None
     steps = (
-        {one.id: sheet._short(one, names) for one in p.every_step(read_plan(version.plan).steps)}
+        {one.id: sheet.short_step(one, names) for one in p.every_step(read_plan(version.plan).steps)}
         if version
         else {}
     )
@@ -300,7 +329,7 @@ def held_one(batch_id: int, visit: Visit = SignedIn) -> Response:
         some = list(session.scalars(select(Person).join(Touch, Touch.person_id == Person.id).where(Touch.held_batch_id == batch_id).order_by(Touch.id).limit(12)))  # fmt: skip
         version = session.get(SequenceVersion, sequence.live_version_id) if sequence.live_version_id else None
     steps = (
-        {one.id: sheet._short(one, names) for one in p.every_step(read_plan(version.plan).steps)}
+        {one.id: sheet.short_step(one, names) for one in p.every_step(read_plan(version.plan).steps)}
         if version
         else {}
     )

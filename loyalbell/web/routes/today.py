@@ -4,9 +4,9 @@ from fastapi import APIRouter
 from fastapi.responses import Response
 from sqlalchemy import select
 
-from loyalbell.desk import customers
+from loyalbell.desk import customers, staff_notes
 from loyalbell.desk.today import AWAY_DAYS, today
-from loyalbell.store.tables import Campaign, Message, Segment
+from loyalbell.store.tables import Campaign, Message, Segment, Sequence
 from loyalbell.web.pictures import day_bars
 from loyalbell.web.visit import SignedIn, Visit
 
@@ -16,14 +16,15 @@ NAMED = (
     ("Segments", Segment.id, Segment.name, "/segments"),
     ("Messages", Message.id, Message.name, "/messages"),
     ("Campaigns", Campaign.id, Campaign.name, "/campaigns"),
+    ("Sequences", Sequence.id, Sequence.name, "/sequences"),
 )
 
 
 @router.get("/")
 def today_page(visit: Visit = SignedIn) -> Response:
-    found = today(visit.desk)
+    found, notes = today(visit.desk), staff_notes.open_notes(visit.desk)
     return visit.page(
-        "today/today.html", "today", today=found, bars=day_bars(found.days), away_days=AWAY_DAYS
+        "today/today.html", "today", today=found, bars=day_bars(found.days), away_days=AWAY_DAYS, notes=notes
     )
 
 

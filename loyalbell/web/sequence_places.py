@@ -1,0 +1,47 @@
+"""Where one person stands in the sequences, for their page."""
+
+from dataclasses import dataclass
+
+from sqlalchemy import select
+
+from loyalbell.core.sequences.plan import every_step, read_plan
+from loyalbell.store import tables
+from loyalbell.store.tables import Enrolment, SequenceVersion
+from loyalbell.web.sequence_sheet import names_of, say_cause, short_step
+from loyalbell.web.visit import Visit
+
+SHOWN = 12
+
+
+@dataclass(frozen=True)
+class Way:
+    """``stands`` says where, ``ended`` how it ended; one of them is empty."""
+
+    enrolment: Enrolment
+    sequence: tables.Sequence
+    stands: str
+    ended: str
+
+
+def ways_of(visit: Visit, person_id: int) -> list[Way]:
+    """Their ways through sequences, the newest first; those who stayed out are left out."""
+    with visit.desk.book.reading() as session:
+        names = names_of(visit, session)
+        rows = session.execute(
+            select(Enrolment, tables.Sequence, SequenceVersion.plan)
+            .join(tables.Sequence, tables.Sequence.id == Enrolment.sequence_id)
+            .outerjoin(SequenceVersion, SequenceVersion.id == Enrolment.version_id)
+            .where(Enrolment.person_id == person_id, Enrolment.state != "kept out")
+            .order_by(Enrolment.state != "under way", Enrolment.entered_at.desc())
+            .limit(SHOWN)
+        ).all()
+    found = []
+    for one, sequence, plan in rows:
+        steps = {step.id: step for step in every_step(read_plan(plan).steps)} if plan else {}
+        step = steps.get(one.step or "")
+        here = one.state == "under way"
+        ended = say_cause(one.cause or "") if one.state == "left" else {"finished": "came to the end"}.get(one.state, one.state)  # fmt: skip
+        found.append(
+            Way(one, sequence, short_step(step, names) if here and step else "", "" if here else ended)
+        )
+    return found
