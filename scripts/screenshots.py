@@ -37,6 +37,8 @@ VIEWS = {
     "other-programs": "/other-programs",
     "replies": "/replies",
     "offer": "/offers/2",
+    "sequences": "/sequences",
+    "sequence": "/sequences/6",
 }
 
 

@@ -36,7 +36,7 @@ class Bought:
 def orders_of(person: MadeUp, now: datetime, zone: str, rng: Random) -> Iterator[Bought]:
     """Everything a person bought before ``now``."""
     for habit in person.habits:
-        favourites = rng.sample(_BY_DEPARTMENT[habit.department], k=2)
+        favourites = favourites_in(habit.department, rng)
         for day in _days(habit, person.joined, rng):
             low, high = MINUTES_OPEN[habit.department]
             minutes = rng.randrange(low, high)
@@ -45,20 +45,25 @@ def orders_of(person: MadeUp, now: datetime, zone: str, rng: Random) -> Iterator
                 break
             drawn = rng.random()
             fate = "cancelled" if drawn < 0.01 else "refunded" if drawn < 0.02 else "kept"
-            yield Bought(person.number, habit.department, at, _lines(habit, favourites, day, rng), fate)
+            yield Bought(person.number, habit.department, at, lines_of(habit, favourites, day, rng), fate)
+
+
+def favourites_in(department: str, rng: Random) -> list[int]:
+    """Two things of a department, by their places in the catalogue."""
+    return rng.sample(_BY_DEPARTMENT[department], k=2)
 
 
 def _days(habit: Habit, joined: date, rng: Random) -> Iterator[date]:
     day = joined
     while True:
-        yield _opening_day(day, habit.department)
+        yield opening_day(day, habit.department)
         gap = max(1.0, rng.gauss(habit.gap, habit.gap * habit.spread))
         day += timedelta(days=round(gap))
         if day > habit.until:
             return
 
 
-def _opening_day(day: date, department: str) -> date:
+def opening_day(day: date, department: str) -> date:
     """The café is for weekends; everything else rests on Sundays."""
     if department == CAFE and day.weekday() not in (SATURDAY, SUNDAY):
         return day + timedelta(days=SATURDAY - day.weekday())
@@ -67,7 +72,7 @@ def _opening_day(day: date, department: str) -> date:
     return day
 
 
-def _lines(habit: Habit, favourites: list[int], day: date, rng: Random) -> list[tuple[int, int, int]]:
+def lines_of(habit: Habit, favourites: list[int], day: date, rng: Random) -> list[tuple[int, int, int]]:
     main = favourites[0] if rng.random() < 0.8 else favourites[1]
     lines = [(main, 1000, CATALOGUE[main][3])]
     if habit.department in (SHOP, CAFE) and rng.random() < 0.45:

@@ -16,6 +16,7 @@ from loyalbell.demo.letters import add_letters
 from loyalbell.demo.more import add_more
 from loyalbell.demo.people import MadeUp, make_people
 from loyalbell.demo.sequences import add_sequences
+from loyalbell.demo.to_come import write_to_come
 from loyalbell.demo.words import CATALOGUE, DEPARTMENTS
 from loyalbell.desk.channel_settings import SenderCheck
 from loyalbell.desk.desk import Desk
@@ -62,6 +63,7 @@ def build_demo(data: Path, people: int = PEOPLE) -> Desk:
         mark_whole(session, *PARTS)
     desk.close()
     finished = Desk(data)
+    write_to_come(data, customers, bought, NOW, ZONE)
     add_sequences(finished, OWNER[0])
     return finished
 

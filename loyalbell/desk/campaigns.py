@@ -6,21 +6,29 @@ from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
+from itertools import islice
 
 import numpy as np
 from sqlalchemy import insert, select, update
 from sqlalchemy.orm import Session
 
-from loyalbell.core.care import CAUSE_WORDS, SendFacts, first_refusal
+from loyalbell.core.campaigns import CampaignPlan, engaged
+from loyalbell.core.care import CAUSE_WORDS, Guard, SendFacts, first_refusal
+from loyalbell.core.columns import Mask
+from loyalbell.core.ledger import Ledger
 from loyalbell.core.messages.content import CHANNELS, read_content
 from loyalbell.core.messages.preflight import Finding, blocks_sending
+from loyalbell.core.pacing import instants
 from loyalbell.core.segments.model import read_rule
+from loyalbell.core.sequences.chance import held_back
+from loyalbell.core.zones import zone_of
+from loyalbell.desk.channel_settings import CareSettings
 from loyalbell.desk.desk import Desk
 from loyalbell.desk.letters import newest_version
 from loyalbell.desk.messages import findings_of_all
 from loyalbell.desk.outgoing import send_facts
 from loyalbell.desk.segments import who
-from loyalbell.store.tables import Campaign, Message, Person, Segment, Touch
+from loyalbell.store.tables import Campaign, Message, Person, Segment, Shop, Touch
 
 SQL_BATCH = 5_000
 SHORT_SIGNS = string.ascii_letters + string.digits
@@ -48,15 +56,55 @@ class Audience:
         return len(self.reached) + len(self.left_out)
 
 
+def plan_of(campaign: Campaign) -> CampaignPlan:
+    """Campaigns from before there were plans went to everybody in their segment."""
+    return CampaignPlan.model_validate(campaign.plan or {"engaged_only": False})
+
+
 def audience(desk: Desk, campaign: Campaign) -> Audience:
-    """Everyone in the campaign's segment now, parted by the refusals asked before every send."""
-    now = desk.clock.now()
+    """Everyone in the campaign's segment now, parted by what its plan leaves out and the refusals before every send."""
+    now, plan = desk.clock.now(), plan_of(campaign)
     with desk.book.reading() as session:
         segment = session.get_one(Segment, campaign.segment_id)
         ledger, met = who(desk, read_rule(segment.rule), now)
-        ids = [int(person_id) for person_id in ledger.people.ids[np.flatnonzero(met)]]
+        out = _left_out(desk, session, campaign, plan, ledger, met)
+        ids = [
+            int(person_id)
+            for person_id in ledger.people.ids[np.flatnonzero(met)]
+            if int(person_id) not in out
+        ]
         marketing = session.get_one(Message, campaign.message_id).purpose == "marketing"
-        return part(session, ids, now, written_channels(session, campaign), marketing)
+        found = part(session, ids, now, written_channels(session, campaign), marketing)
+    found.left_out |= out
+    return found
+
+
+def _left_out(desk: Desk, session: Session, campaign: Campaign, plan: CampaignPlan, ledger: Ledger, met: Mask) -> dict[int, str]:  # fmt: skip
+    """By person id why the plan leaves somebody of the segment out."""
+    now, out = desk.clock.now(), dict[int, str]()
+    for segment in session.scalars(select(Segment).where(Segment.id.in_(plan.exclude))):
+        _, inside = who(desk, read_rule(segment.rule), now)
+        out |= dict.fromkeys(ledger.people.ids[met & inside].tolist(), "excluded")
+    if plan.engaged_only:
+        silent = met & ~engaged(ledger, int(now.timestamp()), plan.engaged_days)
+        out |= {one: "no reaction" for one in ledger.people.ids[silent].tolist() if one not in out}
+    if plan.held_back:
+        key = f"campaign {campaign.id}"
+        for one in ledger.people.ids[met].tolist():
+            if one not in out and held_back(key, one, plan.held_back):
+                out[one] = "held back"
+    return out
+
+
+def change_plan(desk: Desk, campaign_id: int, plan: CampaignPlan) -> None:
+    """Of a draft. Raises ``CannotSend``."""
+    with desk.book.writing() as session:
+        campaign = session.get_one(Campaign, campaign_id)
+        if campaign.state != "draft":
+            raise CannotSend("This campaign is under way; its plan can no longer be changed.")
+        if plan.at is not None and plan.at <= desk.clock.now():
+            raise CannotSend("The time it should go out has passed. Choose a later one, or now.")
+        campaign.plan = plan.model_dump(mode="json")
 
 
 def written_channels(session: Session, campaign: Campaign) -> list[str]:
@@ -124,6 +172,7 @@ def draft_campaign(
             segment_id=segment_id,
             message_id=message_id,
             channels=list(channels),
+            plan=CampaignPlan().model_dump(mode="json"),
             state="draft",
             made_at=desk.clock.now(),
             by=by,
@@ -153,38 +202,103 @@ def start_campaign(desk: Desk, campaign_id: int, people_seen: int, by: str) -> i
         raise CannotSend(
             "Nobody in this segment can be reached on the channels chosen, so there is nothing to send."
         )
+    plan = plan_of(campaign)
     with desk.book.writing() as session:
-        _start(desk, session, campaign_id, who, by)
+        kept = session.get_one(Campaign, campaign_id)
+        if kept.state != "draft":
+            raise CannotSend("This campaign was started already. Nothing was sent a second time.")
+        kept.people_seen = len(who.reached)
+        if plan.at is not None and plan.at > desk.clock.now():
+            kept.state, kept.goes_out_at, kept.by = "scheduled", plan.at, by
+            desk.note(session, by, "scheduled a campaign", campaign=kept.name, at=plan.at.isoformat())
+        else:
+            _start(desk, session, campaign_id, who, by)
     return len(who.reached)
+
+
+def start_due(desk: Desk) -> int:
+    """Starts the campaigns whose time has come, to whoever is in the segment then. Returns how many began.
+
+    One whose audience has grown far beyond what was confirmed, or whose message has come to need mending, is held.
+    """
+    now, begun = desk.clock.now(), 0
+    with desk.book.reading() as session:
+        shop = session.get(Shop, 1)
+        due = list(
+            session.scalars(
+                select(Campaign).where(Campaign.state == "scheduled", Campaign.goes_out_at <= now)
+            )
+        )
+        care = CareSettings.load(session)
+    if shop is None or not shop.ringing:
+        return 0
+    guard = Guard(care.guard_factor, care.guard_floor)
+    for campaign in due:
+        found = audience(desk, campaign)
+        odd = len(found.reached) > guard.most(campaign.people_seen or 0) or blocks_sending(
+            findings(desk, campaign)
+        )
+        with desk.book.writing() as session:
+            if odd:
+                session.get_one(Campaign, campaign.id).state = "held"
+                desk.note(session, "the clock", "held a campaign", campaign=campaign.name, people=len(found.reached), confirmed=campaign.people_seen)  # fmt: skip
+            else:
+                _start(desk, session, campaign.id, found, campaign.by or "the clock")
+                begun += 1
+    return begun
+
+
+def unschedule(desk: Desk, campaign_id: int, by: str) -> None:
+    """A scheduled or held campaign becomes a draft again."""
+    with desk.book.writing() as session:
+        campaign = session.get_one(Campaign, campaign_id)
+        if campaign.state in ("scheduled", "held"):
+            campaign.state, campaign.goes_out_at = "draft", None
+            campaign.plan = plan_of(campaign).model_copy(update={"at": None}).model_dump(mode="json")
+            desk.note(session, by, "took a campaign back", campaign=campaign.name)
 
 
 def _start(desk: Desk, session: Session, campaign_id: int, who: Audience, by: str) -> None:
     now = desk.clock.now()
     campaign = session.get_one(Campaign, campaign_id)
-    if campaign.state != "draft":
+    if campaign.state not in ("draft", "scheduled"):
         raise CannotSend("This campaign was started already. Nothing was sent a second time.")
     version = newest_version(session, campaign.message_id)
     campaign.state, campaign.started_at, campaign.message_version_id = "sending", now, version.id
     campaign.rule = session.get_one(Segment, campaign.segment_id).rule
-    session.execute(insert(Touch), _touches(campaign, version.id, who, now))
+    zone = session.get_one(Shop, 1).zone
+    session.execute(insert(Touch), _touches(campaign, version.id, who, now, zone))
     desk.note(session, by, "started a campaign", campaign=campaign.name, people=len(who.reached))
 
 
-def _touches(campaign: Campaign, version_id: int, who: Audience, now: datetime) -> list[dict[str, object]]:
-    """A row for everybody: planned, or withheld with its cause."""
+def _touches(
+    campaign: Campaign, version_id: int, who: Audience, now: datetime, zone: str
+) -> list[dict[str, object]]:
+    """A row for everybody: planned, at once or paced, or withheld with its cause."""
     shared: dict[str, object] = {
         "origin_kind": "campaign", "origin_id": campaign.id, "step": "", "occurrence": "", "message_version_id": version_id,
-        "due_at": now, "attempts": 0,
+        "attempts": 0,
     }  # fmt: skip
+    due = _due(plan_of(campaign), len(who.reached), now, zone)
     planned = [
-        {"person_id": at, "address": address, "state": "planned", "cause": None, "channel": who.channel[at], "token": new_token(who.channel[at])}
-        for at, address in who.reached.items()
+        {"person_id": at, "address": address, "state": "planned", "cause": None, "channel": who.channel[at], "token": new_token(who.channel[at]), "due_at": when}
+        for (at, address), when in zip(who.reached.items(), due, strict=True)
     ]  # fmt: skip
     withheld = [
-        {"person_id": at, "address": None, "state": "withheld", "cause": cause, "channel": campaign.channels[0], "token": new_token("email")}
+        {"person_id": at, "address": None, "state": "withheld", "cause": cause, "channel": campaign.channels[0], "token": new_token("email"), "due_at": now}
         for at, cause in who.left_out.items()
     ]  # fmt: skip
     return [shared | row for row in (*planned, *withheld)]
+
+
+def _due(plan: CampaignPlan, people: int, now: datetime, zone: str) -> list[datetime]:
+    """When each of the people in turn is written to."""
+    if plan.pacing is None or not people:
+        return [now] * people
+    pace = plan.pacing.pace()
+    batches = islice(instants(int(now.timestamp()), pace, zone_of(zone)), -(-people // pace.batch))
+    times = [datetime.fromtimestamp(one, now.tzinfo) for one in batches]
+    return [times[at // pace.batch] for at in range(people)]
 
 
 def new_token(channel: str) -> str:

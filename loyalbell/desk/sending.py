@@ -16,6 +16,7 @@ from sqlalchemy.orm import Session
 from loyalbell.channels.base import Outcome, Outgoing, Sender
 from loyalbell.core.messages.reports import lasting, say_status, status_in
 from loyalbell.desk.bounces import bounced
+from loyalbell.desk.campaign_care import ready_now
 from loyalbell.desk.channel_settings import CareSettings
 from loyalbell.desk.desk import Desk
 from loyalbell.desk.letters import message_id
@@ -73,11 +74,12 @@ def claim(desk: Desk, limit: int) -> Batch:
         if shop is None or not shop.ringing:
             return Batch([], 0)
         due = select(Touch).where(*_due(session, now)).order_by(Touch.due_at, Touch.id).limit(limit)
-        touches = list(session.scalars(due))
+        claimed = list(session.scalars(due))
+        touches = ready_now(session, shop, claimed, now)
         maker, ready = Maker(desk, session, shop, now), []
         for channel in ("email", "text", "chat"):
             ready += maker.ready([touch for touch in touches if touch.channel == channel], channel)
-        return Batch(ready, len(touches) - len(ready))
+        return Batch(ready, len(claimed) - len(ready))
 
 
 def record(desk: Desk, outcomes: Sequence[Outcome]) -> None:

@@ -6,8 +6,9 @@ from threading import Event, Thread
 import structlog
 
 from loyalbell.channels.base import Sender
-from loyalbell.desk import importing, sending, webhooks
+from loyalbell.desk import campaigns, importing, sending, webhooks
 from loyalbell.desk.desk import Desk
+from loyalbell.desk.sequences import publishing
 from loyalbell.desk.sequences.ringing import Ringing
 from loyalbell.desk.tick_lock import Lock
 
@@ -18,6 +19,8 @@ RENEW_SECONDS = 15.0
 
 def tick(desk: Desk, sender: Sender, ringing: Ringing | None = None) -> int:
     """Everything that is due now, in batches: places in sequences moved on, then touches settled. Returns how many."""
+    campaigns.start_due(desk)
+    publishing.publish_due(desk)
     done = (ringing or Ringing(desk)).tick()
     while count := sending.send_due(desk, sender):
         done += count

@@ -19,6 +19,7 @@ HAPPENINGS = {
     "message.bounced": "a message was not accepted",
     "message.clicked": "somebody pressed a button in a message",
     "import.finished": "a file was brought in",
+    "sequence.step": "somebody came to a step of a sequence that tells other programs",
     "campaign.finished": "a campaign was sent to everyone",
 }
 TEST = "webhook.test"

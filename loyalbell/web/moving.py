@@ -9,6 +9,7 @@ import structlog
 from loyalbell.channels.post_room.acting import People
 from loyalbell.desk.clock import DemoClock
 from loyalbell.desk.desk import Desk
+from loyalbell.desk.made_up_days import DaysToCome
 from loyalbell.desk.ticking import Heartbeat
 
 log = structlog.get_logger()
@@ -22,7 +23,7 @@ class Mover:
     """Lets the made-up people act, and walks the clock to where it was told to go."""
 
     def __init__(self, desk: Desk, heartbeat: Heartbeat, people: People) -> None:
-        self.desk, self.heartbeat, self.people = desk, heartbeat, people
+        self.desk, self.heartbeat, self.people, self.days = desk, heartbeat, people, DaysToCome(desk)
         self._stop, self._wake, self._lock = Event(), Event(), Lock()
         self._left = self._asked = timedelta()
         self._thread = Thread(target=self._run, name="made-up people", daemon=True)
@@ -71,7 +72,7 @@ class Mover:
                 step = min(self._left, self._next(clock))
             if step <= timedelta():
                 break
-            clock.move_on(step)
+            self.days.pass_until(clock.move_on(step))
             self._settle()
             self._let_act()
             with self._lock:
@@ -83,11 +84,8 @@ class Mover:
         """To the next thing that somebody does or that is due, to the full hour at most."""
         now = int(clock.now().timestamp())
         hour = timedelta(seconds=HOUR - now % HOUR)
-        due = [
-            one
-            for one in (self.people.store.next_due(), self.heartbeat.ringing.next_due())
-            if one is not None
-        ]
+        asked = (self.people.store.next_due(), self.heartbeat.ringing.next_due(), self.days.next_due())
+        due = [one for one in asked if one is not None]
         wait = min(due, default=now + HOUR) - now
         return min(hour, max(timedelta(seconds=wait), LEAST))
 

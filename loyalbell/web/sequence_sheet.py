@@ -352,6 +352,8 @@ def say_line(line: Line, steps: dict[str, str]) -> str:
         return f"“{name}” by {line.detail}"
     if line.what == "refuse":
         return f"“{name}” not sent: {CAUSE_WORDS.get(line.detail, line.detail)}"
+    if line.what == "arm":
+        return f"{name}: arm {int(line.detail) + 1}"
     if line.what == "left":
         return say_cause(line.detail)
     if line.what == "finished":

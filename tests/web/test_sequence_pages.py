@@ -145,6 +145,19 @@ class SequencePages(SignedInPages):
         ids = {step.id for step in every_step(self.plan(made).steps)}
         self.assertEqual(len(ids), len(list(every_step(self.plan(made).steps))))
 
+    def test_a_proof_run_shows_each_way_and_sends_each_message_once(self) -> None:
+        made = self.draft("win-back")
+        page = self.client.get(f"/sequences/{made}/proof").text
+        self.assertIn("Draw lots", page)
+        self.assertIn("came to the end", page)
+        said = self.post(f"/sequences/{made}/proof", who="1 2 nobody@example.com", send="1", to="me").text
+        self.assertIn("Nobody on file is called nobody@example.com", said)
+        self.assertRegex(said, r"\d proofs are on the way")
+        with self.desk.book.reading() as session:
+            self.assertEqual(
+                list(session.scalars(select(Enrolment.id))), [], "nobody is in the sequence for it"
+            )
+
     def test_a_held_batch_is_shown_and_decided(self) -> None:
         made = self.draft("thanks")
         self.post(f"/sequences/{made}/publish", when="now")

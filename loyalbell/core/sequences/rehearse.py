@@ -78,6 +78,7 @@ class Rehearsal:
     outs: list[Out] = field(default_factory=list)
     refused: Counter[tuple[int, str, str]] = field(default_factory=Counter)
     kept_out: Counter[tuple[int, str]] = field(default_factory=Counter)
+    arms: Counter[tuple[int, str, int]] = field(default_factory=Counter)
     diaries: dict[int, list[Line]] = field(default_factory=dict)
     under_way: int = 0
 
@@ -214,6 +215,8 @@ def _play(stage: _Stage, found: Rehearsal, run: _Run, now: int) -> None:
             node = play.tree.nodes[act.step].step
             if isinstance(node, MessageStep) and about.marketing(node.message or 0):
                 stage.sent.setdefault(run.person, []).append(act.at)
+        elif act.kind == "arm":
+            found.arms[(run.play, act.step, int(act.detail))] += 1
         elif act.kind == "refuse":
             found.refused[(run.play, act.step, act.detail)] += 1
         if run.person in found.diaries:

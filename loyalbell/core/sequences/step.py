@@ -51,7 +51,10 @@ class Position(NamedTuple):
 
 
 class Act(NamedTuple):
-    """Something to do: ``send`` (``detail`` is the channel), ``refuse`` (the cause), or the ``do`` of a step."""
+    """Something to do: ``send`` (``detail`` is the channel), ``refuse`` (the cause), or the ``do`` of a step.
+
+    ``arm`` does nothing: it says which arm of a fork was taken (``detail`` is its number, from 0).
+    """
 
     kind: str
     step: str
@@ -233,10 +236,13 @@ def _refuse(walk: _Walk, node: Node, cause: str, at: int) -> None:
 
 def _fork(walk: _Walk, node: Node) -> None:
     assert isinstance(node.step, ForkStep)
-    for at, arm in enumerate(node.step.arms):
-        if _fits(walk, arm):
-            return _go(walk, node.arms[at], walk.due)
-    return _go(walk, node.arms[-1], walk.due)
+    fitting = (at for at, arm in enumerate(node.step.arms) if _fits(walk, arm))
+    _take(walk, node, next(fitting, len(node.step.arms)))
+
+
+def _take(walk: _Walk, node: Node, arm: int) -> None:
+    walk.acts.append(Act("arm", node.step.id, walk.due, str(arm)))
+    _go(walk, node.arms[arm], walk.due)
 
 
 def _fits(walk: _Walk, arm: Arm) -> bool:
@@ -253,8 +259,7 @@ def _fits(walk: _Walk, arm: Arm) -> bool:
 def _lot(walk: _Walk, node: Node) -> None:
     assert isinstance(node.step, LotStep)
     shares = [arm.share for arm in node.step.arms]
-    drawn = arm_of(walk.facts.key, walk.facts.person_id, node.step.id, shares)
-    _go(walk, node.arms[drawn], walk.due)
+    _take(walk, node, arm_of(walk.facts.key, walk.facts.person_id, node.step.id, shares))
 
 
 def _end(walk: _Walk, node: Node) -> None:

@@ -97,7 +97,7 @@ def say_start(start: p.Start, names: Names) -> str:
         return f"Starts {say_offset(start.days)} {say_date(start.which)} at {say_clock(start.at)}"
     if isinstance(start, p.OnSegment):
         who = say_rule(start.rule, names.saying).removeprefix("Customers who ").removeprefix("Customers ")
-        when = {"joins": "when it newly holds that they", "leaves": "when it no longer holds that they", "is in": "for everybody who then"}[start.way]  # fmt: skip
+        when = {"joins": "when it newly holds that they", "leaves": "when it no longer holds that they", "is in": "for those who then"}[start.way]  # fmt: skip
         return f"Starts, each day at {say_clock(start.at)}, {when} {who}"
     return "Starts by hand"
 

@@ -64,11 +64,15 @@ class Doing:
     def do(self, tree: Tree, place: Place, act: Act, held: int | None) -> None:
         """``held`` is the batch that keeps its messages back, if one does."""
         step = tree.nodes[act.step].step
-        if isinstance(step, p.MessageStep):
+        if act.kind == "arm":
+            pass
+        elif isinstance(step, p.MessageStep):
             self._touch(step, place, act, held)
         else:
             _DO[type(step)](self, step, place)
-        place.trail.append([act.step, act.at, act.detail or act.kind])
+        place.trail.append(
+            [act.step, act.at, f"arm {act.detail}" if act.kind == "arm" else act.detail or act.kind]
+        )
 
     def _touch(self, step: p.MessageStep, place: Place, act: Act, held: int | None) -> None:
         version = self.version(step.message)

@@ -12,7 +12,8 @@ from loyalbell.store.tables.base import Base
 class Campaign(Base):
     """One message to one audience. ``rule`` is the segment as it was at the start.
 
-    ``channels`` are tried in their order for each person.
+    ``channels`` are tried in their order for each person. ``plan`` says to whom not, when and how fast. ``state``: draft,
+    scheduled (goes out at ``goes_out_at``), held, sending, sent, stopped. ``people_seen`` is the number confirmed.
     """
 
     __tablename__ = "campaign"
@@ -24,6 +25,9 @@ class Campaign(Base):
     message_version_id: Mapped[int | None] = mapped_column(ForeignKey("message_version.id"))
     rule: Mapped[dict[str, Any] | None]
     channels: Mapped[list[Any]] = mapped_column(default=lambda: ["email"], server_default='["email"]')
+    plan: Mapped[dict[str, Any]] = mapped_column(default=dict, server_default="{}")
+    goes_out_at: Mapped[datetime | None]
+    people_seen: Mapped[int | None]
     state: Mapped[str]
     made_at: Mapped[datetime]
     started_at: Mapped[datetime | None]

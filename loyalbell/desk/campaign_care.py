@@ -1,0 +1,77 @@
+"""Contact limits and quiet hours for campaigns, asked when their messages fall due; sequences ask them in their own step."""
+
+from collections.abc import Sequence
+from datetime import UTC, datetime, timedelta
+
+from sqlalchemy import func, select
+from sqlalchemy.orm import Session
+
+from loyalbell.core.care import next_allowed
+from loyalbell.core.windows import AT_ONCE, opens
+from loyalbell.core.zones import zone_of
+from loyalbell.desk.channel_settings import CareSettings
+from loyalbell.desk.sequences.house import quiet_of
+from loyalbell.store.tables import Message, MessageVersion, Person, Shop, Touch
+
+PATIENCE = timedelta(days=3)
+REMEMBERED = timedelta(days=366)
+LEFT = ("sent", "bounced", "handing", "unsure")
+
+
+def ready_now(session: Session, shop: Shop, touches: Sequence[Touch], now: datetime) -> list[Touch]:
+    """Those that may go now. Others of campaigns are put off to the first moment that fits, or withheld after three days."""
+    care = CareSettings.load(session)
+    mine = [one for one in touches if one.origin_kind == "campaign" and one.attempts == 0]
+    service = _service(session, {one.message_version_id for one in mine})
+    mine = [one for one in mine if one.message_version_id not in service]
+    if not mine:
+        return list(touches)
+    quiet = quiet_of(care, shop, (now.year, now.year + 1))
+    people = {
+        one.id: one
+        for one in session.scalars(select(Person).where(Person.id.in_([t.person_id for t in mine])))
+    }
+    sent, kept, second = _sent(session, list(people), now), set[int](), int(now.timestamp())
+    for touch in mine:
+        times = sent.setdefault(touch.person_id, [])
+        zone = zone_of(people[touch.person_id].zone or shop.zone)
+        at = opens(next_allowed(times, care.limits, second), AT_ONCE, quiet, zone)
+        if at == second:
+            times.append(second)
+            continue
+        kept.add(touch.id)
+        if at is None or at > touch.due_at.timestamp() + PATIENCE.total_seconds():
+            touch.state, touch.cause = "withheld", "contact limit"
+        else:
+            touch.due_at = datetime.fromtimestamp(at, UTC)
+    return [one for one in touches if one.id not in kept]
+
+
+def _service(session: Session, versions: set[int]) -> set[int]:
+    query = (
+        select(MessageVersion.id)
+        .join(Message)
+        .where(MessageVersion.id.in_(versions), Message.purpose == "service")
+    )
+    return set(session.scalars(query))
+
+
+def _sent(session: Session, people: list[int], now: datetime) -> dict[int, list[int]]:
+    """By person id when marketing messages left for them, ascending."""
+    when = func.coalesce(Touch.sent_at, Touch.handed_at)
+    query = (
+        select(Touch.person_id, when)
+        .join(MessageVersion, MessageVersion.id == Touch.message_version_id)
+        .join(Message, Message.id == MessageVersion.message_id)
+        .where(
+            Touch.person_id.in_(people),
+            Touch.state.in_(LEFT),
+            when > now - REMEMBERED,
+            Message.purpose == "marketing",
+        )
+        .order_by(when)
+    )
+    found: dict[int, list[int]] = {}
+    for person, at in session.execute(query):
+        found.setdefault(person, []).append(int(at.timestamp()))
+    return found
