@@ -16,7 +16,7 @@ from loyalbell.core.ledger import Catalogue, Consents, Ledger, Orders, People
 from loyalbell.core.messages.content import Button, EmailContent, Text
 from loyalbell.demo.letters import lapsed
 from loyalbell.desk import messages, segments
-from loyalbell.desk.channel_settings import SenderCheck
+from loyalbell.desk.channel_settings import CareSettings, SenderCheck
 from loyalbell.desk.desk import Desk
 from loyalbell.desk.setting_up import ShopForm, open_shop
 from loyalbell.store.journal import mark_rows, mark_whole
@@ -61,6 +61,7 @@ class DeskCase(unittest.TestCase):
         open_shop(self.desk, SHOP, "Ida", "ida@shop.example", "a long password")
         with self.desk.book.writing() as session:
             SenderCheck(confirmed=SHOP.sender_email).save(session)
+            CareSettings(limits=[], quiet_begins="", quiet_ends="").save(session)
         self.addCleanup(shutil.rmtree, self.folder, ignore_errors=True)
         self.addCleanup(self.desk.close)
 

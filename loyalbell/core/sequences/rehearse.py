@@ -25,7 +25,7 @@ class Played:
     """A sequence in a rehearsal. ``key`` draws its arms; the lower ``rank`` goes first where two meet.
 
     ``backlog`` are crossings chosen by hand, beside those of its start; ``crossed`` are those of its start, where
-    they have been found already.
+    they have been found already; ``standing`` are (person, position) of those who are under way at the beginning.
     """
 
     key: str
@@ -34,6 +34,7 @@ class Played:
     backlog: tuple[Crossing, ...] = ()
     before: Mapping[int, Sequence[int]] = field(default_factory=dict)
     crossed: Sequence[Crossing] | None = None
+    standing: Sequence[tuple[int, Position]] = ()
 
 
 class Sent(NamedTuple):
@@ -131,6 +132,9 @@ def rehearse(
     """
     stage, found = _Stage(plays, known, rates or {}), Rehearsal(start, end)
     queue = _queue(plays, known, start, end, around, already)
+    for number, play in enumerate(plays):
+        for person, position in play.standing:
+            stage.push(_Run(number, person, position))
     with without_collecting():
         _play_all(stage, found, queue, watched, progress)
     return found
