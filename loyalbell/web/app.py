@@ -14,6 +14,7 @@ from loyalbell.web import went_wrong
 from loyalbell.web.api.app import create_api
 from loyalbell.web.drafts import Drafts
 from loyalbell.web.routes import (
+    calendar,
     callbacks,
     campaigns,
     channels,
@@ -70,6 +71,7 @@ AREAS = (
     campaigns,
     sequences,
     sequences_live,
+    calendar,
     results,
     settings,
     other_programs,

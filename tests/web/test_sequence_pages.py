@@ -178,6 +178,15 @@ class SequencePages(SignedInPages):
         self.assertIn("4 messages of", self.client.get(f"/held/{number}").text)
         self.assertIn("dropped by", self.post(f"/held/{number}", word="drop").text)
 
+    def test_the_calendar_hand_off_lists_and_empty_pages_are_there(self) -> None:
+        for path, words in (
+            ("/calendar", "Calendar"),
+            ("/hand-off", "No list yet"),
+            ("/held", "Nothing is held"),
+        ):
+            page = self.client.get(path)
+            self.assertEqual((page.status_code, words in page.text), (200, True), path)
+
     def test_care_is_kept_and_wrong_values_are_said(self) -> None:
         self.post("/settings/care", count0="1", days0="3", quiet_begins="20:00", quiet_ends="09:00", closed="2026-12-24 2026-12-25", silent="text", guard_factor="4")  # fmt: skip
         kept = loaded(self.desk, CareSettings)

@@ -1,0 +1,88 @@
+"""What has gone out and what is expected, day by day: sequences, campaigns, and the heavy days."""
+
+from collections import Counter
+from dataclasses import dataclass, field
+from datetime import date, datetime, timedelta
+
+from sqlalchemy import func, select, text
+
+from loyalbell.core.zones import day_of, zone_of
+from loyalbell.desk.campaigns import CannotSend, plan_of
+from loyalbell.desk.desk import Desk
+from loyalbell.desk.sequences.coming import WEEKS, Coming
+from loyalbell.store.tables import Campaign, Touch
+
+PAST_WEEKS = 2
+HEAVY = 2.0
+"""A day is heavy from so many times the median day of those shown that have any."""
+
+
+@dataclass
+class CalendarDay:
+    """``sent`` and ``expected`` are messages by channel; ``campaigns`` are those that go out on the day."""
+
+    day: date
+    sent: Counter[str] = field(default_factory=Counter)
+    expected: Counter[str] = field(default_factory=Counter)
+    campaigns: list[Campaign] = field(default_factory=list)
+    heavy: bool = False
+
+    @property
+    def messages(self) -> int:
+        """All of the day: what has gone, what is expected, and the people confirmed for its campaigns."""
+        planned = sum(one.people_seen or 0 for one in self.campaigns)
+        return sum(self.sent.values()) + sum(self.expected.values()) + planned
+
+
+def calendar(desk: Desk, coming: Coming | None) -> list[CalendarDay]:
+    """Whole weeks from two weeks back to the end of what is expected; Monday first."""
+    now, zone = desk.clock.now(), zone_of(desk.the_shop().zone)
+    today = zone.day(int(now.timestamp()))
+    first = today - (today + 3) % 7 - 7 * PAST_WEEKS
+    days = {at: CalendarDay(day_of(at)) for at in range(first, first + 7 * (PAST_WEEKS + WEEKS + 1))}
+    start = datetime.fromtimestamp(zone.instant(first, 0), now.tzinfo)
+    with desk.book.reading() as session:
+        rows = session.execute(
+            select(Touch.sent_at, Touch.channel, func.count())
+            .where(Touch.state.in_(("sent", "bounced")), Touch.sent_at >= start, Touch.origin_kind.in_(("campaign", "sequence")))
+            .group_by(text("touch.sent_at / 900"), Touch.channel)
+        ).all()  # fmt: skip
+        planned = list(session.scalars(select(Campaign).where(Campaign.state.in_(("scheduled", "held")))))
+    for at, channel, count in rows:
+        found = days.get(zone.day(int(at.timestamp()))) if at is not None else None
+        if found is not None:
+            found.sent[channel] += count
+    for day, counts in (coming.days if coming else {}).items():
+        for (_, channel), count in counts.items():
+            if day in days:
+                days[day].expected[channel] += count
+    for campaign in planned:
+        day = zone.day(int(campaign.goes_out_at.timestamp())) if campaign.goes_out_at else 0
+        if day in days:
+            days[day].campaigns.append(campaign)
+    _mark_heavy(list(days.values()))
+    return list(days.values())
+
+
+def _mark_heavy(days: list[CalendarDay]) -> None:
+    counts = sorted(day.messages for day in days if day.messages)
+    median = counts[len(counts) // 2] if counts else 0
+    for day in days:
+        day.heavy = bool(median) and day.messages > HEAVY * median
+
+
+def move_campaign(desk: Desk, campaign_id: int, to: date, by: str) -> None:
+    """Moves a scheduled campaign to the same time of another day. Raises ``CannotSend``."""
+    zone = zone_of(desk.the_shop().zone)
+    with desk.book.writing() as session:
+        campaign = session.get_one(Campaign, campaign_id)
+        if campaign.state != "scheduled" or campaign.goes_out_at is None:
+            raise CannotSend("Only a campaign that waits for its time can be moved.")
+        day, second = zone.local(int(campaign.goes_out_at.timestamp()))
+        moved = campaign.goes_out_at.timestamp() + 86_400 * (to - day_of(day)).days
+        at = datetime.fromtimestamp(zone.instant(zone.day(int(moved)), second), campaign.goes_out_at.tzinfo)
+        if at <= desk.clock.now() + timedelta(minutes=1):
+            raise CannotSend("That day has passed. Choose a later one.")
+        campaign.goes_out_at = at
+        campaign.plan = plan_of(campaign).model_copy(update={"at": at}).model_dump(mode="json")
+        desk.note(session, by, "moved a campaign", campaign=campaign.name, at=at.isoformat())
