@@ -103,6 +103,11 @@ class Visit:
         mover = getattr(self.request.app.state, "mover", None)
         return float(mover.share) if mover is not None else 1.0
 
+    def wake(self) -> None:
+        """Lets the heartbeat tick at once, so that what was just decided happens now."""
+        if self.request.app.state.heartbeat:
+            self.request.app.state.heartbeat.wake()
+
     def problem(self, words: str) -> HTMLResponse:
         """A note for the page that asked, which keeps everything typed on it."""
         return HTMLResponse(self.piece("parts/problem.html", problem=words))

@@ -160,8 +160,7 @@ def send(campaign_id: int, visit: Visit = SignedIn, form: FormData = Form) -> Re
         if _campaign(visit, campaign_id).state not in ("draft", "scheduled", "held"):
             return visit.go(f"/results/{campaign_id}")
         return _confirm(visit, campaign, str(problem))
-    if visit.request.app.state.heartbeat:
-        visit.request.app.state.heartbeat.wake()
+    visit.wake()
     scheduled = _campaign(visit, campaign_id).state == "scheduled"
     return visit.go(f"/campaigns/{campaign_id}" if scheduled else f"/results/{campaign_id}")
 
@@ -218,6 +217,5 @@ def delete(campaign_id: int, visit: Visit = SignedIn) -> Response:
 def unsure(campaign_id: int, visit: Visit = SignedIn, form: FormData = Form) -> Response:
     again = text_of(form, "word") == "again"
     sending.decide_unsure(visit.desk, _campaign(visit, campaign_id).id, again, visit.by)
-    if visit.request.app.state.heartbeat:
-        visit.request.app.state.heartbeat.wake()
+    visit.wake()
     return visit.go(f"/results/{campaign_id}")

@@ -23,7 +23,6 @@ def move(visit: Visit = SignedIn, form: FormData = Form) -> Response:
         mover.move_on(step)
     else:
         clock.move_on(step)
-    if visit.request.app.state.heartbeat:
-        visit.request.app.state.heartbeat.wake()
+    visit.wake()
     back = text_of(form, "back", "/")
     return visit.go(back if back.startswith("/") and not back.startswith("//") else "/")

@@ -203,8 +203,7 @@ def proof(visit: Visit = SignedIn, form: FormData = Form) -> Response:
         address = proofs.send_proof(visit.desk, writing, number_of(form, "reader"), to, visit.by)
     except (proofs.NoProof, c.ContentProblem) as problem:
         return HTMLResponse(visit.piece("messages/broken.html", words=str(problem)))
-    if visit.request.app.state.heartbeat:
-        visit.request.app.state.heartbeat.wake()
+    visit.wake()
     where = " It is in the post room." if visit.request.app.state.room else ""
     return HTMLResponse(
         visit.piece("messages/sent_proof.html", words=f"A proof is on its way to {address}.{where}")

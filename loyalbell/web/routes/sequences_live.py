@@ -11,9 +11,8 @@ from pydantic import ValidationError
 from sqlalchemy import func, select
 from starlette.datastructures import FormData
 
-from loyalbell.core.care import CAUSE_WORDS, Limit
+from loyalbell.core.care import CAUSE_WORDS
 from loyalbell.core.pacing import NeverOpens, Pace, paced
-from loyalbell.core.plain_errors import say_error
 from loyalbell.core.segments.model import RuleProblem
 from loyalbell.core.sequences import plan as p
 from loyalbell.core.sequences import words
@@ -23,12 +22,11 @@ from loyalbell.core.timing import at_local
 from loyalbell.core.windows import Release
 from loyalbell.core.zones import zone_of
 from loyalbell.desk import sending, staff_notes
-from loyalbell.desk.channel_settings import CareSettings, ProofReader, ProofSettings, loaded
-from loyalbell.desk.sequences import editing, guarding, proving, publishing, rehearsing
+from loyalbell.desk.sequences import editing, publishing, rehearsing
 from loyalbell.desk.sequences.editing import SequenceProblem, draft_of
 from loyalbell.desk.sequences.publishing import Choices
 from loyalbell.store import tables
-from loyalbell.store.tables import Department, Enrolment, HeldBatch, Person, SequenceVersion, Touch, User
+from loyalbell.store.tables import Enrolment, HeldBatch, Person, SequenceVersion, Touch
 from loyalbell.web import sequence_sheet as sheet
 from loyalbell.web.routes.sequences import sequence_of, standing
 from loyalbell.web.visit import Form, NotFound, SignedIn, Visit, number_of, text_of
@@ -99,13 +97,8 @@ def publish(sequence_id: int, visit: Visit = SignedIn, form: FormData = Form) ->
         return _publish_page(
             visit, sequence, "A day, an hour or a number is not one. Look at what you typed.", form
         )
-    _wake(visit)
+    visit.wake()
     return visit.go(f"/sequences/{sequence_id}/live")
-
-
-def _wake(visit: Visit) -> None:
-    if visit.request.app.state.heartbeat:
-        visit.request.app.state.heartbeat.wake()
 
 
 @router.post("/sequences/pace")
@@ -123,83 +116,6 @@ def say_pace(visit: Visit = SignedIn, form: FormData = Form) -> Response:
         visit.piece("sequences/paced.html", found=found, at=lambda one: datetime.fromtimestamp(one, UTC)),
         media_type="text/html",
     )
-
-
-@router.get("/sequences/{sequence_id:int}/proof")
-def proof_page(sequence_id: int, visit: Visit = SignedIn) -> Response:
-    """Begins with a few who came in during the rehearsal."""
-    sequence = sequence_of(visit, sequence_id)
-    ledger = visit.desk.ledger()
-    try:
-        found = rehearsing.rehearse_past(visit.desk, draft_of(sequence), sequence_id, alone=True)
-    except RuleProblem as problem:
-        return _proof(visit, sequence, [], "", str(problem))
-    ids = [int(ledger.people.ids[number]) for number in list(found.diaries)[:6]]
-    return _proof(visit, sequence, ids, "")
-
-
-@router.post("/sequences/{sequence_id:int}/proof")
-def proof(sequence_id: int, visit: Visit = SignedIn, form: FormData = Form) -> Response:
-    sequence = sequence_of(visit, sequence_id)
-    ids, unknown = _people_named(visit, text_of(form, "who").split())
-    problem = f"Nobody on file is called {', '.join(unknown[:5])}." if unknown else ""
-    if not text_of(form, "send") or not ids:
-        return _proof(visit, sequence, ids, text_of(form, "who"), problem)
-    sent, problems = proving.send_proofs(visit.desk, draft_of(sequence), ids[0], _reader(visit, text_of(form, "to")), visit.by)  # fmt: skip
-    _wake(visit)
-    said = f"{sent} {'proof is' if sent == 1 else 'proofs are'} on the way." if sent else ""
-    return _proof(visit, sequence, ids, text_of(form, "who"), " ".join([problem, *problems]).strip(), said)
-
-
-def _reader(visit: Visit, to: str) -> ProofReader:
-    readers = loaded(visit.desk, ProofSettings).readers
-    if to.isdigit() and int(to) < len(readers):
-        return readers[int(to)]
-    with visit.desk.book.reading() as session:
-        user = session.get(User, visit.visitor.user_id)
-    return ProofReader(name=visit.by, email=user.email if user else "")
-
-
-def _people_named(visit: Visit, names: list[str]) -> tuple[list[int], list[str]]:
-    found, unknown = [], []
-    with visit.desk.book.reading() as session:
-        for name in names[: proving.MOST_PEOPLE]:
-            one = session.get(Person, int(name)) if name.isdigit() and len(name) < 10 else None
-            one = one or session.scalar(select(Person).where((func.lower(Person.email) == name.lower()) | (Person.phone == name)).limit(1))  # fmt: skip
-            if one is None:
-                unknown.append(name)
-            else:
-                found.append(one.id)
-    return found, unknown
-
-
-def _proof(visit: Visit, sequence: tables.Sequence, ids: list[int], who: str, problem: str = "", said: str = "") -> Response:  # fmt: skip
-    plan = draft_of(sequence)
-    try:
-        made = proving.prove(visit.desk, plan, ids, sequence.key)
-    except RuleProblem as wrong:
-        made, problem = proving.Proved({}, {}), str(wrong)
-    with visit.desk.book.reading() as session:
-        names = sheet.names_of(visit, session)
-        people = {one.id: one for one in session.scalars(select(Person).where(Person.id.in_(made.paths)))}
-    steps = {one.id: sheet.short_step(one, names) for one in p.every_step(plan.steps)}
-    arms = []
-    for step in p.every_step(plan.steps):
-        if isinstance(step, p.LotStep):
-            said_arms = [arm.name or f"arm {at + 1}" for at, arm in enumerate(step.arms)]
-        elif isinstance(step, p.ForkStep):
-            said_arms = [*(words.say_arm(arm, names, steps) for arm in step.arms), "all others"]
-        else:
-            continue
-        arms.append(
-            (words.say_step(step, names), list(zip(said_arms, made.arms.get(step.id, []), strict=False)))
-        )
-    paths = [
-        (people[at], [(datetime.fromtimestamp(one.at, UTC), sheet.say_line(one, steps)) for one in lines if one.what != "arm"])
-        for at, lines in made.paths.items()
-    ]  # fmt: skip
-    who = who or "\n".join(str(one) for one in ids)
-    return visit.page("sequences/proof.html", "sequences", sequence=sequence, paths=paths, arms=arms, who=who, problem=problem or None, said=said, readers=loaded(visit.desk, ProofSettings).readers)  # fmt: skip
 
 
 @router.get("/sequences/{sequence_id:int}/live")
@@ -280,7 +196,7 @@ def _act(visit: Visit, sequence_id: int, act: Any) -> Response:
         act()
     except SequenceProblem as problem:
         return _live(visit, sequence, str(problem))
-    _wake(visit)
+    visit.wake()
     return visit.go(f"/sequences/{sequence_id}/live")
 
 
@@ -300,7 +216,7 @@ def bring(sequence_id: int, visit: Visit = SignedIn, form: FormData = Form) -> R
         publishing.bring_by_hand(visit.desk, sequence_id, [found.id], None, visit.by)
     except SequenceProblem as problem:
         return visit.problem(str(problem))
-    _wake(visit)
+    visit.wake()
     return HTMLResponse(f'<span class="good">{escape(found.name or "They")} came in.</span>')
 
 
@@ -310,7 +226,7 @@ def unsure(sequence_id: int, visit: Visit = SignedIn, form: FormData = Form) -> 
     sending.decide_unsure(
         visit.desk, sequence_of(visit, sequence_id).id, text_of(form, "word") == "again", visit.by, "sequence"
     )
-    _wake(visit)
+    visit.wake()
     return visit.go(f"/sequences/{sequence_id}/live")
 
 
@@ -367,93 +283,8 @@ def move(enrolment_id: int, visit: Visit = SignedIn, form: FormData = Form) -> R
         publishing.move_person(visit.desk, enrolment_id, text_of(form, "to"), visit.by)
     except SequenceProblem as problem:
         return _live(visit, sequence_of(visit, one.sequence_id), str(problem))
-    _wake(visit)
+    visit.wake()
     back = text_of(form, "back")
     return visit.go(
         back if back.startswith("/") and not back.startswith("//") else f"/customers/{one.person_id}"
     )
-
-
-@router.get("/held")
-def held_list(visit: Visit = SignedIn) -> Response:
-    with visit.desk.book.reading() as session:
-        rows = [
-            (batch, session.get(tables.Sequence, batch.origin_id), _held_count(session, batch.id))
-            for batch in session.scalars(
-                select(HeldBatch).order_by(HeldBatch.state != "held", HeldBatch.id.desc())
-            )
-        ]
-    return visit.page("sequences/held.html", "sequences", rows=rows)
-
-
-def _held_count(session: Any, batch_id: int) -> int:
-    return int(
-        session.scalar(select(func.count()).where(Touch.held_batch_id == batch_id, Touch.state == "held"))
-        or 0
-    )
-
-
-@router.get("/held/{batch_id}")
-def held_one(batch_id: int, visit: Visit = SignedIn) -> Response:
-    with visit.desk.book.reading() as session:
-        batch = session.get(HeldBatch, batch_id)
-        if batch is None:
-            raise NotFound("No such held batch is on file.")
-        sequence = session.get_one(tables.Sequence, batch.origin_id)
-        names = sheet.names_of(visit, session)
-        count = _held_count(session, batch_id)
-        by_step = session.execute(select(Touch.step, Touch.channel, func.count()).where(Touch.held_batch_id == batch_id).group_by(Touch.step, Touch.channel)).all()  # fmt: skip
-        some = list(session.scalars(select(Person).join(Touch, Touch.person_id == Person.id).where(Touch.held_batch_id == batch_id).order_by(Touch.id).limit(12)))  # fmt: skip
-        version = session.get(SequenceVersion, sequence.live_version_id) if sequence.live_version_id else None
-    steps = (
-        {one.id: sheet.short_step(one, names) for one in p.every_step(read_plan(version.plan).steps)}
-        if version
-        else {}
-    )
-    return visit.page("sequences/held_batch.html", "sequences", batch=batch, sequence=sequence, count=count, by_step=by_step, some=some, steps=steps)  # fmt: skip
-
-
-@router.post("/held/{batch_id}")
-def decide(batch_id: int, visit: Visit = SignedIn, form: FormData = Form) -> Response:
-    word = text_of(form, "word")
-    release = {"all": None, "drop": 0}.get(word, number_of(form, "some") or 0)
-    if word == "some" and not release:
-        return visit.problem("Say how many may go.")
-    guarding.decide(visit.desk, batch_id, release, visit.by)
-    _wake(visit)
-    return visit.go(f"/held/{batch_id}" if word == "some" else "/held")
-
-
-@router.get("/settings/care")
-def care(visit: Visit = SignedIn, saved: str = "") -> Response:
-    return _care(visit, loaded(visit.desk, CareSettings), saved=bool(saved))
-
-
-def _care(visit: Visit, settings: CareSettings, problem: str | None = None, saved: bool = False) -> Response:
-    with visit.desk.book.reading() as session:
-        departments = session.execute(select(Department.id, Department.name).order_by(Department.name)).all()
-    values = {"care": settings, "problem": problem, "saved": saved, "departments": departments, "channels": ("email", "text", "chat")}  # fmt: skip
-    return visit.page("settings/care.html", "settings", 422 if problem else 200, **values)
-
-
-@router.post("/settings/care")
-def save_care(visit: Visit = SignedIn, form: FormData = Form) -> Response:
-    kept = loaded(visit.desk, CareSettings)
-    try:
-        limits = [
-            Limit(count=number_of(form, f"count{at}") or 0, days=number_of(form, f"days{at}") or 1)
-            for at in range(4)
-            if text_of(form, f"count{at}").strip()
-        ]
-        made = CareSettings.model_validate({
-            "limits": [one.model_dump() for one in limits], "quiet_begins": text_of(form, "quiet_begins"), "quiet_ends": text_of(form, "quiet_ends"),
-            "holidays": "holidays" in form, "closed": text_of(form, "closed").split(), "leap_day": text_of(form, "leap_day", "28 February"),
-            "guard_factor": text_of(form, "guard_factor", "3"), "guard_floor": text_of(form, "guard_floor", "50"), "newcomer_percent": text_of(form, "newcomer_percent", "1"),
-            "silent": [str(one) for one in form.getlist("silent")], "silent_departments": [int(str(one)) for one in form.getlist("silent_departments")],
-        })  # fmt: skip
-    except ValidationError as error:
-        return _care(visit, kept, f"{say_error(error.errors()[0])}.")
-    with visit.desk.book.writing() as session:
-        made.save(session)
-        visit.desk.note(session, visit.by, "changed the settings", group="care")
-    return visit.go("/settings/care?saved=yes")

@@ -78,8 +78,7 @@ def save_letterhead(letterhead_id: int, visit: Visit = SignedIn, form: FormData 
 @router.post("/switch")
 def switch(visit: Visit = SignedIn, form: FormData = Form) -> Response:
     setting_up.switch(visit.desk, number_of(form, "ringing") == 1, visit.by)
-    if visit.request.app.state.heartbeat:
-        visit.request.app.state.heartbeat.wake()
+    visit.wake()
     back = text_of(form, "back", "/")
     return visit.go(back if back.startswith("/") and not back.startswith("//") else "/")
 

@@ -73,8 +73,7 @@ def answer(reply_id: int, visit: Visit = SignedIn, form: FormData = Form) -> Res
         tray.answer(visit.desk, reply_id, text_of(form, "text"), visit.by)
     except tray.CannotAnswer as problem:
         return visit.problem(str(problem))
-    if visit.request.app.state.heartbeat:
-        visit.request.app.state.heartbeat.wake()
+    visit.wake()
     return visit.go(f"/replies/{reply_id}?sent=yes")
 
 
