@@ -182,7 +182,7 @@ class SequencePages(SignedInPages):
         for path, words in (
             ("/calendar", "Calendar"),
             ("/hand-off", "No list yet"),
-            ("/held", "Nothing is held"),
+            ("/held", "Held"),
         ):
             page = self.client.get(path)
             self.assertEqual((page.status_code, words in page.text), (200, True), path)
