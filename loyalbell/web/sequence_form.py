@@ -8,8 +8,10 @@ from typing import Any
 from starlette.datastructures import FormData
 
 from loyalbell.core.money import parse_money
+from loyalbell.core.pacing import Pace
 from loyalbell.core.sequences.plan import Plan, PlanProblem, read_plan
-from loyalbell.web.visit import text_of
+from loyalbell.core.windows import Release
+from loyalbell.web.visit import number_of, text_of
 
 Data = dict[str, Any]
 SIGNS = "abcdefghjkmnpqrstuvwxyz23456789"
@@ -366,3 +368,18 @@ ACTS: dict[str, Callable[..., None]] = {
     "add": _add, "remove": _remove, "up": _up, "down": _down, "shift": _shift, "arm-add": _arm_add, "arm-remove": _arm_remove,
     "stop-add": _stop_add, "stop-remove": _stop_remove, "goal": _goal,
 }  # fmt: skip
+
+
+def read_pace(form: FormData) -> Pace | None:
+    """How fast people are let in; ``None`` for all at once. Raises ``ValueError``."""
+    if text_of(form, "how") != "paced":
+        return None
+    weekdays = tuple(int(str(one)) for one in form.getlist("weekdays") if str(one).isdigit()) or (
+        0,
+        1,
+        2,
+        3,
+        4,
+    )
+    hours = Release(kind="window", weekdays=weekdays, begins=text_of(form, "begins") or "09:00", ends=text_of(form, "ends") or "17:00")  # fmt: skip
+    return Pace(number_of(form, "batch") or 50, (number_of(form, "every") or 15) * 60, hours)

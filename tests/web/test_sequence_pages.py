@@ -178,6 +178,34 @@ class SequencePages(SignedInPages):
         self.assertIn("4 messages of", self.client.get(f"/held/{number}").text)
         self.assertIn("dropped by", self.post(f"/held/{number}", word="drop").text)
 
+    def test_many_customers_are_brought_in_a_few_at_a_time(self) -> None:
+        made = self.draft("keep-in-touch")
+        self.post(f"/sequences/{made}/publish", when="now")
+        asked = self.client.post("/customers/many", data={"_csrf": self.csrf, "act": "bring", "person": ["1", "2", "3"]}).text  # fmt: skip
+        self.assertIn("Bring into a sequence: 3 people", asked)
+        paced = {
+            "how": "paced",
+            "batch": "1",
+            "every": "30",
+            "begins": "09:00",
+            "ends": "17:00",
+            "weekdays": ["0", "1", "2", "3", "4"],
+        }
+        self.assertIn(
+            "3 batches",
+            self.client.post("/sequences/pace", data={"_csrf": self.csrf, "people": "3", **paced}).text,
+        )
+        form = {"_csrf": self.csrf, "person": ["1", "2", "3"], "count": "3", "sequence": str(made), **paced}
+        self.assertIn("3 brought in", self.client.post("/customers/many/bring", data=form).text)
+        with self.desk.book.reading() as session:
+            times = sorted(
+                one.entered_at
+                for one in session.scalars(select(Enrolment).where(Enrolment.sequence_id == made))
+            )
+        self.assertEqual(
+            [later - times[0] for later in times], [timedelta(), timedelta(minutes=30), timedelta(hours=1)]
+        )
+
     def test_the_calendar_hand_off_lists_and_empty_pages_are_there(self) -> None:
         for path, words in (
             ("/calendar", "Calendar"),

@@ -24,6 +24,8 @@ from loyalbell.store.tables import Enrolment
 LOOK_BACK = timedelta(days=7)
 """How late an event may arrive and still start a sequence: tills and booking systems are often read once a day."""
 WAITING = "waiting"
+EVERY_DAY = "is in "
+"""Whoever is in a segment crosses its line each day; that they stay out each day is not written down."""
 KEPT_OUT = "kept out"
 
 
@@ -46,8 +48,10 @@ def enrol(session: Session, sequence: tables.Sequence, tree: Tree, known: Known,
     before = _before(session, sequence.id, {known.ids[one.person] for one in fresh})
     about = About(known, lambda person: (), lambda person, step, did: False)
     rows = [_row(sequence, tree, about, one, before, state) for one in fresh]
-    session.execute(insert(Enrolment), rows)
-    return len(rows)
+    kept = [row for row in rows if not (row["state"] == KEPT_OUT and row["key"].startswith(EVERY_DAY))]
+    if kept:
+        session.execute(insert(Enrolment), kept)
+    return len(kept)
 
 
 def _new(session: Session, sequence_id: int, known: Known, cross: Sequence[Crossing]) -> list[Crossing]:

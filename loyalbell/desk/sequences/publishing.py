@@ -328,3 +328,10 @@ def move_person(desk: Desk, enrolment_id: int, to: str, by: str) -> None:
         else:
             raise SequenceProblem("That cannot be done where this person stands now. Load the page again.")
         desk.note(session, by, f"moved somebody {to}", sequence=one.sequence_id, person=one.person_id)
+
+
+def that_ring(desk: Desk) -> list[tuple[int, str]]:
+    """(id, name) of the sequences that ring."""
+    query = select(tables.Sequence.id, tables.Sequence.name).where(tables.Sequence.state == "live")
+    with desk.book.reading() as session:
+        return [(at, name) for at, name in session.execute(query.order_by(tables.Sequence.name))]

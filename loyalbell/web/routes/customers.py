@@ -19,7 +19,10 @@ from loyalbell.core.segments.model import Rule, RuleProblem, read_rule
 from loyalbell.core.segments.sentence import say_rule
 from loyalbell.desk import bulk, customers, exporting, segments
 from loyalbell.desk.customers import CannotKeepView, Filter
+from loyalbell.desk.sequences import publishing
+from loyalbell.desk.sequences.editing import SequenceProblem
 from loyalbell.store.tables import SavedView, Segment
+from loyalbell.web.sequence_form import read_pace
 from loyalbell.web.visit import Form, NotFound, SignedIn, Visit, number_of, text_of
 
 router = APIRouter()
@@ -154,7 +157,7 @@ def many(visit: Visit = SignedIn, form: FormData = Form) -> Response:
         return _back(visit, whom, columns, problem="Nobody is chosen. Tick some customers first.")
     if act.startswith("download-"):
         return send_file(visit, "customers", act.removeprefix("download-"), ids)
-    if act in ("suppress", "erase"):
+    if act in ("suppress", "erase", "bring"):
         return _ask(visit, form, ids, act)
     try:
         if act == "tag":
@@ -181,6 +184,7 @@ def _ask(visit: Visit, form: FormData, ids: list[int], act: str, problem: str | 
         "all": text_of(form, "all"),
         "channels": CHANNELS,
         "problem": problem,
+        "sequences": publishing.that_ring(visit.desk) if act == "bring" else [],
     }
     return visit.page("customers/many.html", "customers", 422 if problem else 200, **values)
 
@@ -198,6 +202,8 @@ def many_for_good(act: str, visit: Visit = SignedIn, form: FormData = Form) -> R
         except bulk.NotKept as problem:
             return _ask(visit, form, ids, act, str(problem))
         return _back(visit, whom, columns, said=f"{count:,} erased")
+    if act == "bring":
+        return _bring(visit, form, ids)
     if act != "suppress":
         raise NotFound("There is no such act.")
     chosen = [one for one in CHANNELS if one in form.getlist("channel")]
@@ -205,6 +211,19 @@ def many_for_good(act: str, visit: Visit = SignedIn, form: FormData = Form) -> R
         return _ask(visit, form, ids, act, "Choose at least one channel.")
     count = bulk.suppress_all(visit.desk, ids, chosen, visit.by)
     return _back(visit, whom, columns, said=f"{count:,} suppressed on {', '.join(chosen)}")
+
+
+def _bring(visit: Visit, form: FormData, ids: list[int]) -> Response:
+    """Into a sequence that rings, at once or a few at a time."""
+    sequence = number_of(form, "sequence")
+    if sequence is None:
+        return _ask(visit, form, ids, "bring", "Choose a sequence that rings.")
+    try:
+        count = publishing.bring_by_hand(visit.desk, sequence, ids, read_pace(form), visit.by)
+    except (SequenceProblem, ValueError) as problem:
+        return _ask(visit, form, ids, "bring", str(problem))
+    visit.wake()
+    return _back(visit, read_filter(form), text_of(form, "columns").split(","), said=f"{count:,} brought in")
 
 
 @router.get("/export/{kind}.{form}")

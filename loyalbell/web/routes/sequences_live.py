@@ -12,14 +12,13 @@ from sqlalchemy import func, select
 from starlette.datastructures import FormData
 
 from loyalbell.core.care import CAUSE_WORDS
-from loyalbell.core.pacing import NeverOpens, Pace, paced
+from loyalbell.core.pacing import NeverOpens, paced
 from loyalbell.core.segments.model import RuleProblem
 from loyalbell.core.sequences import plan as p
 from loyalbell.core.sequences import words
 from loyalbell.core.sequences.entry import OUT_WORDS
 from loyalbell.core.sequences.plan import read_plan
 from loyalbell.core.timing import at_local
-from loyalbell.core.windows import Release
 from loyalbell.core.zones import zone_of
 from loyalbell.desk import sending, staff_notes
 from loyalbell.desk.sequences import editing, publishing, rehearsing
@@ -29,6 +28,7 @@ from loyalbell.store import tables
 from loyalbell.store.tables import Enrolment, HeldBatch, Person, SequenceVersion, Touch
 from loyalbell.web import sequence_sheet as sheet
 from loyalbell.web.routes.sequences import sequence_of, standing
+from loyalbell.web.sequence_form import read_pace
 from loyalbell.web.visit import Form, NotFound, SignedIn, Visit, number_of, text_of
 
 router = APIRouter()
@@ -59,20 +59,6 @@ def _publish_page(visit: Visit, sequence: tables.Sequence, problem: str | None =
     return visit.page("sequences/publish.html", "sequences", 422 if problem else 200, **values)
 
 
-def _pace(form: FormData) -> Pace | None:
-    if text_of(form, "how") != "paced":
-        return None
-    weekdays = tuple(int(str(one)) for one in form.getlist("weekdays") if str(one).isdigit()) or (
-        0,
-        1,
-        2,
-        3,
-        4,
-    )
-    hours = Release(kind="window", weekdays=weekdays, begins=text_of(form, "begins") or "09:00", ends=text_of(form, "ends") or "17:00")  # fmt: skip
-    return Pace(number_of(form, "batch") or 50, (number_of(form, "every") or 15) * 60, hours)
-
-
 @router.post("/sequences/{sequence_id:int}/publish")
 def publish(sequence_id: int, visit: Visit = SignedIn, form: FormData = Form) -> Response:
     sequence = sequence_of(visit, sequence_id)
@@ -88,7 +74,7 @@ def publish(sequence_id: int, visit: Visit = SignedIn, form: FormData = Form) ->
             at = at_local(date.fromisoformat(day), time.fromisoformat(clock), visit.desk.the_shop().zone)
         normal = rehearsing.rehearse_past(visit.desk, draft_of(sequence), sequence_id).figures.normal
         choices = Choices(
-            text_of(form, "backlog") == "yes", _pace(form), moves, text_of(form, "finished") == "yes", at
+            text_of(form, "backlog") == "yes", read_pace(form), moves, text_of(form, "finished") == "yes", at
         )
         publishing.publish(visit.desk, sequence_id, choices, visit.by, normal)
     except (SequenceProblem, RuleProblem, NeverOpens) as problem:
@@ -104,7 +90,7 @@ def publish(sequence_id: int, visit: Visit = SignedIn, form: FormData = Form) ->
 @router.post("/sequences/pace")
 def say_pace(visit: Visit = SignedIn, form: FormData = Form) -> Response:
     """When the last of them is in, while one types."""
-    pace, people = _pace(form), number_of(form, "people") or 0
+    pace, people = read_pace(form), number_of(form, "people") or 0
     if pace is None or not people:
         return Response("")
     try:
