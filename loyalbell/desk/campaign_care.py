@@ -1,5 +1,6 @@
 """Contact limits and quiet hours for campaigns, asked when their messages fall due; sequences ask them in their own step."""
 
+from collections import Counter
 from collections.abc import Sequence
 from datetime import UTC, datetime, timedelta
 
@@ -14,6 +15,7 @@ from loyalbell.desk.sequences.house import quiet_of
 from loyalbell.store.tables import Message, MessageVersion, Person, Shop, Touch
 
 PATIENCE = timedelta(days=3)
+MANY = 5_000
 REMEMBERED = timedelta(days=366)
 LEFT = ("sent", "bounced", "handing", "unsure")
 
@@ -75,3 +77,17 @@ def _sent(session: Session, people: list[int], now: datetime) -> dict[int, list[
     for person, at in session.execute(query):
         found.setdefault(person, []).append(int(at.timestamp()))
     return found
+
+
+def in_quiet_hours(session: Session, shop: Shop, person_ids: Sequence[int], now: datetime) -> int:
+    """How many of them would have to wait for their morning if something were sent now."""
+    care = CareSettings.load(session)
+    quiet = quiet_of(care, shop, (now.year, now.year + 1))
+    zones: Counter[str] = Counter()
+    for start in range(0, len(person_ids), MANY):
+        some = person_ids[start : start + MANY]
+        query = select(Person.zone, func.count()).where(Person.id.in_(some)).group_by(Person.zone)
+        for zone, count in session.execute(query):
+            zones[zone or shop.zone] += count
+    at = int(now.timestamp())
+    return sum(count for zone, count in zones.items() if opens(at, AT_ONCE, quiet, zone_of(zone)) != at)

@@ -9,6 +9,7 @@ from loyalbell.core.campaigns import CampaignPlan, Pacing
 from loyalbell.core.care import Limit
 from loyalbell.demo.letters import lapsed
 from loyalbell.desk import campaigns, segments
+from loyalbell.desk.campaign_care import in_quiet_hours
 from loyalbell.desk.campaigns import CannotSend
 from loyalbell.desk.ticking import tick
 from loyalbell.store.journal import mark_rows, mark_whole
@@ -130,6 +131,9 @@ class CareTest(CampaignPlanCase):
         with self.desk.book.writing() as session:
             session.get_one(Person, self.people[0]).zone = "Asia/Tokyo"
             mark_rows(session, "people", [self.people[0]])
+        with self.desk.book.reading() as session:
+            later = in_quiet_hours(session, self.desk.the_shop(), self.people, self.clock.now())
+        self.assertEqual(later, 1, "said before it is sent")
         made = self.draft()
         self.start(made)
         tick(self.desk, self.sender)

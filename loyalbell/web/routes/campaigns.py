@@ -16,7 +16,7 @@ from loyalbell.core.pacing import Paced, paced
 from loyalbell.core.plain_errors import say_error
 from loyalbell.core.timing import at_local
 from loyalbell.core.zones import zone_of
-from loyalbell.desk import campaigns, messages, sending
+from loyalbell.desk import campaign_care, campaigns, messages, sending
 from loyalbell.desk.campaigns import CannotSend
 from loyalbell.store.tables import Campaign, Message, Person, Segment
 from loyalbell.web.drafts import Writing, drafts_of
@@ -112,6 +112,8 @@ def _confirm(visit: Visit, campaign: Campaign, problem: str | None = None) -> Re
             )
         )
         people = list(session.scalars(select(Person).where(Person.id.in_(some))))
+        when = campaigns.plan_of(campaign).at or visit.desk.clock.now()
+        later = campaign_care.in_quiet_hours(session, visit.desk.the_shop(), list(who.reached), when)
     values = {
         "campaign": campaign,
         "segment": segment,
@@ -123,6 +125,7 @@ def _confirm(visit: Visit, campaign: Campaign, problem: str | None = None) -> Re
         "shown": shown,
         "writing": writing,
         "problem": problem,
+        "later": later,
         "plan": campaigns.plan_of(campaign),
         "other_segments": other,
         "finish": _finish(visit, campaign, len(who.reached)),
