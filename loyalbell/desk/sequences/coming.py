@@ -47,7 +47,7 @@ def coming(desk: Desk, wait: bool = False) -> Coming | None:
     mark = (str(desk.book.path), desk.clock.now().date(), live)
     with _turn:
         if mark not in _kept and mark not in _working:
-            thread = _working[mark] = Thread(target=_work, args=(desk, mark), daemon=True)
+            thread = _working[mark] = Thread(target=_work, args=(desk, mark))
             thread.start()
         working = _working.get(mark)
     if wait and working is not None:

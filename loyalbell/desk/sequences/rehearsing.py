@@ -120,7 +120,7 @@ def others_sent(desk: Desk, but: int, days: int, wait: bool = False) -> list[tup
     mark = (str(desk.book.path), desk.clock.now().date(), every, days)
     with _turn:
         if mark not in _others and mark not in _playing:
-            thread = _playing[mark] = Thread(target=_play_all, args=(desk, mark, days), daemon=True)
+            thread = _playing[mark] = Thread(target=_play_all, args=(desk, mark, days))
             thread.start()
         thread_ = _playing.get(mark)
     if wait and thread_ is not None:
