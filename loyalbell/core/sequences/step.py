@@ -35,7 +35,7 @@ class Position(NamedTuple):
     """Where somebody stands.
 
     ``due`` is when the step is looked at again; ``settled`` whether ``due`` is of this step already, or when they
-    arrived at it. ``tried`` is when its message might first have gone. ``anchor`` is the instant that the event or
+    arrived at it. ``tried`` is when its message might first have gone, or when they came to a wait. ``anchor`` is the instant that the event or
     date which brought them in is about. ``sent`` are the steps whose message they got, the newest last.
     """
 
@@ -171,7 +171,7 @@ def _wait(walk: _Walk, node: Node) -> None:
     if node.step.kind == "until event":
         happened = walk.facts.first(node.step.happening, walk.due, min(walk.now, until))
         until = until if happened is None else happened
-    return _hold(walk, max(until, walk.due))
+    return _hold(walk, max(until, walk.due), walk.due)
 
 
 def wait_until(wait: WaitStep, arrived: int, anchor: int, zone: Zone) -> int:

@@ -136,8 +136,8 @@ class Ringing:
             place = place_of(row)
             tree = self._tree(place.version)
             position = place.position
-            arrived = place.trail[-1][1] if place.trail else position.entered
-            after = woken(tree, position, known, numbers[place.person], max(arrived, position.entered), at)
+            arrived = position.entered if position.tried is None else position.tried
+            after = woken(tree, position, known, numbers[place.person], arrived, at)
             if after.due != position.due:
                 changed.append((place.id, after.due))
         if changed:
