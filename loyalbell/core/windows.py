@@ -98,7 +98,3 @@ def opens(instant: int, release: Release, quiet: Quiet, zone: Zone) -> int | Non
             if found >= instant:
                 return found
     return None
-
-
-def is_open(instant: int, release: Release, quiet: Quiet, zone: Zone) -> bool:
-    return opens(instant, release, quiet, zone) == instant

@@ -13,7 +13,7 @@ from loyalbell.core.sequences.facts import Known
 from loyalbell.core.sequences.plan import MessageStep, Plan, every_step, read_plan
 from loyalbell.core.sequences.rehearse import Played, Rehearsal, rehearse
 from loyalbell.core.sequences.tree import tree_of
-from loyalbell.core.windows import Quiet, is_open, seconds_of
+from loyalbell.core.windows import Quiet, opens, seconds_of
 from loyalbell.core.zones import zone_of
 from loyalbell.desk.sequences import publishing
 from loyalbell.desk.sequences.editing import keep
@@ -202,7 +202,7 @@ class AgreeTest(SequenceCase):
                 self.assertTrue(seconds_of("08:00") <= second < seconds_of("21:00"), "never in quiet hours")
             step = kinds[one.step]
             assert isinstance(step, MessageStep)
-            self.assertTrue(is_open(at, step.release, Quiet(*quiet), zone), "never outside its window")
+            self.assertTrue(opens(at, step.release, Quiet(*quiet), zone) == at, "never outside its window")
             self.assertGreater(refused.get(one.person_id, at + 1), at, "never against a refusal")
             entered = int(ways[one.person_id, one.occurrence].entered_at.timestamp())
             for stop in plan.stops:

@@ -19,7 +19,6 @@ from loyalbell.core.zones import DAY, Zone, zone_of
 
 FEW = 12
 """Up to so many times a day a rule is asked of each person alone; beyond, of the whole book at once."""
-_NEVER = int(NEVER)
 
 
 @dataclass(frozen=True)

@@ -340,14 +340,3 @@ def read_plan(data: Any) -> Plan:
         places = [str(part + 1) for part in first["loc"] if isinstance(part, int)]
         where = f"Step {'.'.join(places)}" if "steps" in first["loc"] and places else "The sequence"
         raise PlanProblem(f"{where}: {say_error(first)}.") from error
-
-
-def rules_of(plan: Plan) -> list[Rule]:
-    """Every rule that the plan asks while it runs."""
-    found = [rule for rule in (plan.only, plan.stop_when) if rule is not None]
-    for step in every_step(plan.steps):
-        if isinstance(step, ForkStep):
-            found += [arm.rule for arm in step.arms if arm.rule is not None]
-    if isinstance(plan.start, OnSegment):
-        found.append(plan.start.rule)
-    return found

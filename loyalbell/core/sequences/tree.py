@@ -16,7 +16,6 @@ class Node:
     after: str | None
     arms: tuple[str | None, ...]
     last_message: str | None
-    depth: int
 
 
 @dataclass(frozen=True)
@@ -29,14 +28,14 @@ class Tree:
 def tree_of(plan: Plan) -> Tree:
     nodes: dict[str, Node] = {}
 
-    def lay(steps: tuple[AnyStep, ...], then: str | None, message: str | None, depth: int) -> str | None:
+    def lay(steps: tuple[AnyStep, ...], then: str | None, message: str | None) -> str | None:
         """Lays out a list whose end leads to ``then``; returns its first step."""
         for at, step in enumerate(steps):
             after = steps[at + 1].id if at + 1 < len(steps) else then
-            arms = tuple(lay(inner, after, message, depth + 1) for inner in lists_of(step))
-            nodes[step.id] = Node(step, after, arms, message, depth)
+            arms = tuple(lay(inner, after, message) for inner in lists_of(step))
+            nodes[step.id] = Node(step, after, arms, message)
             if isinstance(step, MessageStep):
                 message = step.id
         return steps[0].id if steps else then
 
-    return Tree(plan, lay(plan.steps, None, None, 0), nodes)
+    return Tree(plan, lay(plan.steps, None, None), nodes)

@@ -10,20 +10,19 @@ from sqlalchemy import insert, select
 from sqlalchemy.orm import Session
 
 from loyalbell.core.pacing import Pace, instants
-from loyalbell.core.sequences.entry import HELD_BACK, first_position, kept_out
+from loyalbell.core.sequences.entry import first_position, kept_out
 from loyalbell.core.sequences.facts import About, Known
 from loyalbell.core.sequences.plan import OnEvent, Plan
 from loyalbell.core.sequences.starts import Around, Crossing, crossings
 from loyalbell.core.sequences.step import UNDER_WAY
 from loyalbell.core.sequences.tree import Tree, tree_of
 from loyalbell.core.zones import zone_of
-from loyalbell.desk.sequences.places import instant, seconds
+from loyalbell.desk.sequences.places import instant
 from loyalbell.store import tables
 from loyalbell.store.tables import Enrolment
 
 LOOK_BACK = timedelta(days=7)
 """How late an event may arrive and still start a sequence: tills and booking systems are often read once a day."""
-WAITING = "waiting"
 EVERY_DAY = "is in "
 """Whoever is in a segment crosses its line each day; that they stay out each day is not written down."""
 KEPT_OUT = "kept out"
@@ -40,14 +39,14 @@ def look(session: Session, sequence: tables.Sequence, plan: Plan, known: Known, 
     return enrol(session, sequence, tree_of(plan), known, cross)
 
 
-def enrol(session: Session, sequence: tables.Sequence, tree: Tree, known: Known, cross: Sequence[Crossing], state: str = "") -> int:  # fmt: skip
-    """Writes an enrolment for each crossing that is new, in order of time; ``state`` overrides *under way*."""
+def enrol(session: Session, sequence: tables.Sequence, tree: Tree, known: Known, cross: Sequence[Crossing]) -> int:  # fmt: skip
+    """Writes an enrolment for each crossing that is new, in order of time. Returns how many."""
     fresh = _new(session, sequence.id, known, cross)
     if not fresh:
         return 0
     before = _before(session, sequence.id, {known.ids[one.person] for one in fresh})
     about = About(known, lambda person: (), lambda person, step, did: False)
-    rows = [_row(sequence, tree, about, one, before, state) for one in fresh]
+    rows = [_row(sequence, tree, about, one, before) for one in fresh]
     kept = [row for row in rows if not (row["state"] == KEPT_OUT and row["key"].startswith(EVERY_DAY))]
     if kept:
         session.execute(insert(Enrolment), kept)
@@ -86,15 +85,15 @@ def _before(session: Session, sequence_id: int, people: set[int]) -> defaultdict
     return found
 
 
-def _row(sequence: tables.Sequence, tree: Tree, about: About, one: Crossing, before: defaultdict[int, list[int]], state: str) -> dict[str, Any]:  # fmt: skip
+def _row(sequence: tables.Sequence, tree: Tree, about: About, one: Crossing, before: defaultdict[int, list[int]]) -> dict[str, Any]:  # fmt: skip
     about.turn(sequence.key, one.person, one.at)
     person = about.person_id
     why = kept_out(tree.plan, one, before[person], about)
     position = first_position(tree, one, sequence.key, person)
     if why is None:
         before[person].append(one.at)
-    went = KEPT_OUT if why else state if state and position.state == UNDER_WAY else position.state
-    here = went in (UNDER_WAY, WAITING)
+    went = KEPT_OUT if why else position.state
+    here = went == UNDER_WAY
     at = instant(one.at)
     return {
         "sequence_id": sequence.id, "version_id": sequence.live_version_id, "person_id": person, "key": one.key,
@@ -116,6 +115,3 @@ def bring(session: Session, sequence: tables.Sequence, tree: Tree, known: Known,
         times = list(islice(instants(start, pace, zone), -(-len(chosen) // pace.batch)))
         cross = [Crossing(times[at // pace.batch], person, key, times[at // pace.batch]) for at, person in enumerate(chosen)]  # fmt: skip
     return enrol(session, sequence, tree, known, cross)
-
-
-__all__ = ["HELD_BACK", "KEPT_OUT", "WAITING", "bring", "enrol", "look", "seconds"]

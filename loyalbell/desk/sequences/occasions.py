@@ -7,7 +7,7 @@ from typing import Any
 from sqlalchemy import select
 
 from loyalbell.core.messages import content as c
-from loyalbell.core.sequences.plan import Plan, read_plan
+from loyalbell.core.sequences.plan import read_plan
 from loyalbell.desk import messages, templates
 from loyalbell.desk.channel_settings import CareSettings, loaded
 from loyalbell.desk.desk import Desk
@@ -292,12 +292,6 @@ def make(desk: Desk, key: str, by: str) -> int | None:
     return editing.keep(
         desk, None, _free_name(desk, found.name if key != "blank" else "New sequence"), plan, by
     )
-
-
-def plan_for(desk: Desk, key: str, by: str) -> Plan | None:
-    """The plan of an occasion, its messages made; nothing of it is kept but the messages."""
-    found = next((one for one in OCCASIONS if one.key == key), None)
-    return None if found is None else read_plan(found.build(Making(desk, by)))
 
 
 def _free_name(desk: Desk, name: str) -> str:

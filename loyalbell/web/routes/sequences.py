@@ -118,6 +118,7 @@ def rail(visit: Visit = SignedIn, form: FormData = Form) -> Response:
     return HTMLResponse(
         visit.piece(
             "sequences/rail.html",
+            while_typing=True,
             **sheet.rail_values(visit, plan, number_of(form, "sequence_id") or 0, sheet.rail_days(plan)),
         )
     )
