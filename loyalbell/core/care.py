@@ -36,6 +36,7 @@ CAUSE_WORDS: dict[str, str] = {
     "stopped": "the campaign was stopped",
     "excluded": "in a segment that is left out",
     "no reaction": "has not reacted to anything lately",
+    "had it": "had it in an earlier round",
     "held back": "held back, to compare with",
     "contact limit": "had enough messages from us lately",
     "too late": "its time had passed while we were off",

@@ -3,11 +3,13 @@
 from collections import Counter
 from dataclasses import dataclass, field
 from datetime import date, datetime, timedelta
+from itertools import takewhile
 
 from sqlalchemy import func, select, text
 
 from loyalbell.core.zones import day_of, zone_of
-from loyalbell.desk.campaigns import CannotSend, plan_of
+from loyalbell.desk.campaign_audience import plan_of
+from loyalbell.desk.campaigns import CannotSend
 from loyalbell.desk.desk import Desk
 from loyalbell.desk.sequences.coming import WEEKS, Coming
 from loyalbell.store.tables import Campaign, Touch
@@ -19,18 +21,22 @@ HEAVY = 2.0
 
 @dataclass
 class CalendarDay:
-    """``sent`` and ``expected`` are messages by channel; ``campaigns`` are those that go out on the day."""
+    """``sent`` and ``expected`` are messages by channel; ``campaigns`` are those that go out on the day.
+
+    ``rounds`` are campaigns of which a later round falls on it.
+    """
 
     day: date
     sent: Counter[str] = field(default_factory=Counter)
     expected: Counter[str] = field(default_factory=Counter)
     campaigns: list[Campaign] = field(default_factory=list)
+    rounds: list[Campaign] = field(default_factory=list)
     heavy: bool = False
 
     @property
     def messages(self) -> int:
         """All of the day: what has gone, what is expected, and the people confirmed for its campaigns."""
-        planned = sum(one.people_seen or 0 for one in self.campaigns)
+        planned = sum(one.people_seen or 0 for one in (*self.campaigns, *self.rounds))
         return sum(self.sent.values()) + sum(self.expected.values()) + planned
 
 
@@ -47,7 +53,8 @@ def calendar(desk: Desk, coming: Coming | None) -> list[CalendarDay]:
             .where(Touch.state.in_(("sent", "bounced")), Touch.sent_at >= start, Touch.origin_kind.in_(("campaign", "sequence")))
             .group_by(text("touch.sent_at / 900"), Touch.channel)
         ).all()  # fmt: skip
-        planned = list(session.scalars(select(Campaign).where(Campaign.state.in_(("scheduled", "held")))))
+        coming_up = Campaign.state.in_(("scheduled", "held")) | Campaign.round_at.is_not(None)
+        planned = list(session.scalars(select(Campaign).where(coming_up)))
     for at, channel, count in rows:
         found = days.get(zone.day(int(at.timestamp()))) if at is not None else None
         if found is not None:
@@ -60,8 +67,19 @@ def calendar(desk: Desk, coming: Coming | None) -> list[CalendarDay]:
         day = zone.day(int(campaign.goes_out_at.timestamp())) if campaign.goes_out_at else 0
         if day in days:
             days[day].campaigns.append(campaign)
+        for at in _later_rounds(campaign, desk.the_shop().zone, now + timedelta(weeks=WEEKS + 1)):
+            if (day := zone.day(int(at.timestamp()))) in days:
+                days[day].rounds.append(campaign)
     _mark_heavy(list(days.values()))
     return list(days.values())
+
+
+def _later_rounds(campaign: Campaign, zone: str, until: datetime) -> list[datetime]:
+    """Those after the coming one."""
+    plan, after = plan_of(campaign), campaign.round_at
+    if after is None or not plan.recurs:
+        return []
+    return [at for at in takewhile(lambda at: at < until, plan.rounds(after, zone)) if at > after]
 
 
 def _mark_heavy(days: list[CalendarDay]) -> None:
@@ -84,5 +102,7 @@ def move_campaign(desk: Desk, campaign_id: int, to: date, by: str) -> None:
         if at <= desk.clock.now() + timedelta(minutes=1):
             raise CannotSend("That day has passed. Choose a later one.")
         campaign.goes_out_at = at
-        campaign.plan = plan_of(campaign).model_copy(update={"at": at}).model_dump(mode="json")
+        plan = plan_of(campaign)
+        if not plan.recurs:
+            campaign.plan = plan.model_copy(update={"at": at}).model_dump(mode="json")
         desk.note(session, by, "moved a campaign", campaign=campaign.name, at=at.isoformat())

@@ -1,99 +1,31 @@
 """Campaigns: one message to one segment. Looking before sending, starting, stopping."""
 
-import secrets
-import string
-from collections import Counter
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
-from datetime import datetime
+from datetime import datetime, timedelta
 from itertools import islice
 
-import numpy as np
 from sqlalchemy import insert, select, update
 from sqlalchemy.orm import Session
 
-from loyalbell.core.campaigns import CampaignPlan, engaged
-from loyalbell.core.care import CAUSE_WORDS, Guard, SendFacts, first_refusal
-from loyalbell.core.columns import Mask
-from loyalbell.core.ledger import Ledger
+from loyalbell.core.campaigns import CampaignPlan
+from loyalbell.core.care import Guard
 from loyalbell.core.messages.content import CHANNELS, read_content
 from loyalbell.core.messages.preflight import Finding, blocks_sending
 from loyalbell.core.pacing import instants
-from loyalbell.core.segments.model import read_rule
-from loyalbell.core.sequences.chance import held_back
 from loyalbell.core.zones import zone_of
+from loyalbell.desk.campaign_audience import Audience, audience, plan_of
 from loyalbell.desk.channel_settings import CareSettings
 from loyalbell.desk.desk import Desk
 from loyalbell.desk.letters import newest_version
+from loyalbell.desk.link_tokens import new_token
 from loyalbell.desk.messages import findings_of_all
-from loyalbell.desk.outgoing import send_facts
-from loyalbell.desk.segments import who
-from loyalbell.store.tables import Campaign, Message, Person, Segment, Shop, Touch
+from loyalbell.store.tables import Campaign, Message, Segment, Shop, Touch
 
-SQL_BATCH = 5_000
-SHORT_SIGNS = string.ascii_letters + string.digits
-SHORT_LENGTH = 10
+PATIENCE = timedelta(days=3)
 
 
 class CannotSend(Exception):
     """Why a campaign cannot start, in words."""
-
-
-@dataclass
-class Audience:
-    """Who would get a campaign now (id → address, id → channel), and who is left out with the cause."""
-
-    reached: dict[int, str] = field(default_factory=dict)
-    channel: dict[int, str] = field(default_factory=dict)
-    left_out: dict[int, str] = field(default_factory=dict)
-
-    def causes(self) -> list[tuple[str, str, int]]:
-        """(cause, its words, people), the most people first."""
-        counts = Counter(self.left_out.values())
-        return [(cause, CAUSE_WORDS[cause], count) for cause, count in counts.most_common()]
-
-    def __len__(self) -> int:
-        return len(self.reached) + len(self.left_out)
-
-
-def plan_of(campaign: Campaign) -> CampaignPlan:
-    """Campaigns from before there were plans went to everybody in their segment."""
-    return CampaignPlan.model_validate(campaign.plan or {"engaged_only": False})
-
-
-def audience(desk: Desk, campaign: Campaign) -> Audience:
-    """Everyone in the campaign's segment now, parted by what its plan leaves out and the refusals before every send."""
-    now, plan = desk.clock.now(), plan_of(campaign)
-    with desk.book.reading() as session:
-        segment = session.get_one(Segment, campaign.segment_id)
-        ledger, met = who(desk, read_rule(segment.rule), now)
-        out = _left_out(desk, session, campaign, plan, ledger, met)
-        ids = [
-            int(person_id)
-            for person_id in ledger.people.ids[np.flatnonzero(met)]
-            if int(person_id) not in out
-        ]
-        marketing = session.get_one(Message, campaign.message_id).purpose == "marketing"
-        found = part(session, ids, now, written_channels(session, campaign), marketing)
-    found.left_out |= out
-    return found
-
-
-def _left_out(desk: Desk, session: Session, campaign: Campaign, plan: CampaignPlan, ledger: Ledger, met: Mask) -> dict[int, str]:  # fmt: skip
-    """By person id why the plan leaves somebody of the segment out."""
-    now, out = desk.clock.now(), dict[int, str]()
-    for segment in session.scalars(select(Segment).where(Segment.id.in_(plan.exclude))):
-        _, inside = who(desk, read_rule(segment.rule), now)
-        out |= dict.fromkeys(ledger.people.ids[met & inside].tolist(), "excluded")
-    if plan.engaged_only:
-        silent = met & ~engaged(ledger, int(now.timestamp()), plan.engaged_days)
-        out |= {one: "no reaction" for one in ledger.people.ids[silent].tolist() if one not in out}
-    if plan.held_back:
-        key = f"campaign {campaign.id}"
-        for one in ledger.people.ids[met].tolist():
-            if one not in out and held_back(key, one, plan.held_back):
-                out[one] = "held back"
-    return out
 
 
 def change_plan(desk: Desk, campaign_id: int, plan: CampaignPlan) -> None:
@@ -102,55 +34,45 @@ def change_plan(desk: Desk, campaign_id: int, plan: CampaignPlan) -> None:
         campaign = session.get_one(Campaign, campaign_id)
         if campaign.state != "draft":
             raise CannotSend("This campaign is under way; its plan can no longer be changed.")
-        if plan.at is not None and plan.at <= desk.clock.now():
-            raise CannotSend("The time it should go out has passed. Choose a later one, or now.")
+        now = desk.clock.now()
+        if not plan.repeat and any(one <= now for one in (plan.at, *plan.more) if one is not None):
+            raise CannotSend("A time it should go out has passed. Choose a later one, or now.")
+        _check_variants(session, campaign, plan)
         campaign.plan = plan.model_dump(mode="json")
 
 
-def written_channels(session: Session, campaign: Campaign) -> list[str]:
-    """The campaign's channels, in its order, on which its message says something."""
-    content = read_content(newest_version(session, campaign.message_id).content)
-    return [channel for channel in campaign.channels if channel in content.channels()]
+def _check_variants(session: Session, campaign: Campaign, plan: CampaignPlan) -> None:
+    chosen = [campaign.message_id, *(one.message for one in plan.variants)]
+    letters = {one.id: one for one in session.scalars(select(Message).where(Message.id.in_(chosen)))}
+    if len(letters) < len(chosen):
+        raise CannotSend(
+            "Each message can stand only once, and must be on file. Choose another for one of them."
+        )
+    if len({one.purpose for one in letters.values()}) > 1:
+        raise CannotSend(
+            "The messages of one campaign are all marketing or all service. Choose one of the same kind."
+        )
 
 
-def part(
-    session: Session,
-    ids: Sequence[int],
-    now: datetime,
-    channels: Sequence[str] = ("email",),
-    marketing: bool = True,
-) -> Audience:
-    """Each person on the first channel that nothing speaks against; the cause is that of the first channel."""
-    found, taken = Audience(), set[tuple[str, str | None]]()
-    for start in range(0, len(ids), SQL_BATCH):
-        people = list(session.scalars(select(Person).where(Person.id.in_(ids[start : start + SQL_BATCH]))))
-        facts = {channel: send_facts(session, people, channel, now) for channel in channels}
-        for person in people:
-            known = {channel: facts[channel][person.id] for channel in channels}
-            _place(found, taken, person.id, known, marketing)
+def message_ids(campaign: Campaign) -> list[int]:
+    """Its own message first, then those of its variants."""
+    return [campaign.message_id, *(one.message for one in plan_of(campaign).variants)]
+
+
+def findings(desk: Desk, campaign: Campaign) -> dict[int, list[Finding]]:
+    """Pre-flight of the newest version of each of its messages, by message id, on its channels."""
+    found = {}
+    for message_id in message_ids(campaign):
+        with desk.book.reading() as session:
+            message = session.get_one(Message, message_id)
+            content = read_content(newest_version(session, message_id).content)
+        found[message_id] = findings_of_all(desk, content, campaign.channels, message.purpose == "marketing")
     return found
 
 
-def _place(found: Audience, taken: set[tuple[str, str | None]], person_id: int, facts: Mapping[str, SendFacts], marketing: bool) -> None:  # fmt: skip
-    causes: list[str] = []
-    for channel, known in facts.items():
-        cause: str | None = first_refusal(known, marketing)
-        if cause is None and (channel, known.address) in taken:
-            cause = "same address"
-        if cause is None:
-            taken.add((channel, known.address))
-            found.reached[person_id], found.channel[person_id] = known.address or "", channel
-            return
-        causes.append(cause)
-    found.left_out[person_id] = causes[0] if causes else "not written"
-
-
-def findings(desk: Desk, campaign: Campaign) -> list[Finding]:
-    """Pre-flight of the newest version of its message, on its channels."""
-    with desk.book.reading() as session:
-        message = session.get_one(Message, campaign.message_id)
-        content = read_content(newest_version(session, message.id).content)
-    return findings_of_all(desk, content, campaign.channels, message.purpose == "marketing")
+def blocked(found: Mapping[int, list[Finding]]) -> bool:
+    """Whether one of its messages has something that must be fixed."""
+    return any(blocks_sending(one) for one in found.values())
 
 
 def draft_campaign(
@@ -183,14 +105,40 @@ def draft_campaign(
 
 
 def start_campaign(desk: Desk, campaign_id: int, people_seen: int, by: str) -> int:
-    """Plans a touch for everyone in the segment and begins sending. Returns how many will get it.
+    """Plans a touch for everyone in the segment and begins sending, or waits for its time. Returns how many will get it.
 
-    ``people_seen`` is the number the person confirmed. Raises ``CannotSend`` if it
-    no longer holds, if the campaign was started before, or if pre-flight forbids it.
+    ``people_seen`` is the number the person confirmed. Raises ``CannotSend`` if it no longer holds, if the campaign was
+    started before, or if pre-flight forbids it.
     """
+    now = desk.clock.now()
     with desk.book.reading() as session:
         campaign = session.get_one(Campaign, campaign_id)
-    if blocks_sending(findings(desk, campaign)):
+    who = _confirmed(desk, campaign, people_seen)
+    with desk.book.writing() as session:
+        kept = session.get_one(Campaign, campaign_id)
+        if kept.state != "draft":
+            raise CannotSend("This campaign was started already. Nothing was sent a second time.")
+        zone, plan = session.get_one(Shop, 1).zone, plan_of(kept)
+        if plan.repeat and plan.at is None:
+            plan = plan.model_copy(update={"at": now.replace(second=0, microsecond=0)})
+            kept.plan = plan.model_dump(mode="json")
+        kept.people_seen, kept.by = len(who.reached), by
+        kept.round_at = kept.goes_out_at = plan.next_round(now - timedelta(minutes=1), now, zone)
+        if kept.goes_out_at is None:
+            raise CannotSend("All of its dates have passed. Give it a later one.")
+        if kept.goes_out_at > now:
+            kept.state = "scheduled"
+            desk.note(
+                session, by, "scheduled a campaign", campaign=kept.name, at=kept.goes_out_at.isoformat()
+            )
+        else:
+            _start(desk, session, kept, who, by)
+    return len(who.reached)
+
+
+def _confirmed(desk: Desk, campaign: Campaign, people_seen: int) -> Audience:
+    """The audience now, if it is the one that was looked at. Raises ``CannotSend``."""
+    if blocked(findings(desk, campaign)):
         raise CannotSend("The message has something that must be fixed first.")
     who = audience(desk, campaign)
     if len(who.reached) != people_seen:
@@ -202,24 +150,28 @@ def start_campaign(desk: Desk, campaign_id: int, people_seen: int, by: str) -> i
         raise CannotSend(
             "Nobody in this segment can be reached on the channels chosen, so there is nothing to send."
         )
-    plan = plan_of(campaign)
+    return who
+
+
+def release_campaign(desk: Desk, campaign_id: int, people_seen: int, by: str) -> int:
+    """Sends the round that was held, to those who are in it now. Raises ``CannotSend``."""
+    with desk.book.reading() as session:
+        campaign = session.get_one(Campaign, campaign_id)
+    who = _confirmed(desk, campaign, people_seen)
     with desk.book.writing() as session:
         kept = session.get_one(Campaign, campaign_id)
-        if kept.state != "draft":
-            raise CannotSend("This campaign was started already. Nothing was sent a second time.")
+        if kept.state != "held":
+            raise CannotSend("This campaign is no longer held. Nothing was sent a second time.")
         kept.people_seen = len(who.reached)
-        if plan.at is not None and plan.at > desk.clock.now():
-            kept.state, kept.goes_out_at, kept.by = "scheduled", plan.at, by
-            desk.note(session, by, "scheduled a campaign", campaign=kept.name, at=plan.at.isoformat())
-        else:
-            _start(desk, session, campaign_id, who, by)
+        _start(desk, session, kept, who, by)
     return len(who.reached)
 
 
 def start_due(desk: Desk) -> int:
     """Starts the campaigns whose time has come, to whoever is in the segment then. Returns how many began.
 
-    One whose audience has grown far beyond what was confirmed, or whose message has come to need mending, is held.
+    One whose audience has grown far beyond what was confirmed, whose message has come to need mending, or whose time
+    passed long ago is held. Of several rounds that were missed one goes out.
     """
     now, begun = desk.clock.now(), 0
     with desk.book.reading() as session:
@@ -235,57 +187,81 @@ def start_due(desk: Desk) -> int:
     guard = Guard(care.guard_factor, care.guard_floor)
     for campaign in due:
         found = audience(desk, campaign)
-        odd = len(found.reached) > guard.most(campaign.people_seen or 0) or blocks_sending(
-            findings(desk, campaign)
-        )
+        why = _odd(desk, campaign, found, guard)
         with desk.book.writing() as session:
-            if odd:
-                session.get_one(Campaign, campaign.id).state = "held"
+            kept = session.get_one(Campaign, campaign.id)
+            if why:
+                kept.state, kept.held_because = "held", why
                 desk.note(session, "the clock", "held a campaign", campaign=campaign.name, people=len(found.reached), confirmed=campaign.people_seen)  # fmt: skip
             else:
-                _start(desk, session, campaign.id, found, campaign.by or "the clock")
+                _start(desk, session, kept, found, campaign.by or "the clock")
                 begun += 1
     return begun
 
 
+def _odd(desk: Desk, campaign: Campaign, found: Audience, guard: Guard) -> str:
+    """Why it should wait for a person; empty where nothing is odd."""
+    if len(found.reached) > guard.most(campaign.people_seen or 0):
+        return f"{len(found.reached):,} people would have got it, and {campaign.people_seen or 0:,} were confirmed."
+    if blocked(findings(desk, campaign)):
+        return "Its message has come to need mending."
+    if campaign.goes_out_at is not None and desk.clock.now() - campaign.goes_out_at > PATIENCE:
+        return "Its time came while the program was off or silent, and that is days ago."
+    return ""
+
+
 def unschedule(desk: Desk, campaign_id: int, by: str) -> None:
-    """A scheduled or held campaign becomes a draft again."""
+    """A scheduled or held campaign becomes a draft again; what has gone out of it stays."""
     with desk.book.writing() as session:
         campaign = session.get_one(Campaign, campaign_id)
         if campaign.state in ("scheduled", "held"):
-            campaign.state, campaign.goes_out_at = "draft", None
-            campaign.plan = plan_of(campaign).model_copy(update={"at": None}).model_dump(mode="json")
+            campaign.state, campaign.goes_out_at, campaign.round_at = "draft", None, None
+            plan = plan_of(campaign)
+            if not plan.recurs:
+                campaign.plan = plan.model_copy(update={"at": None}).model_dump(mode="json")
             desk.note(session, by, "took a campaign back", campaign=campaign.name)
 
 
-def _start(desk: Desk, session: Session, campaign_id: int, who: Audience, by: str) -> None:
-    now = desk.clock.now()
-    campaign = session.get_one(Campaign, campaign_id)
-    if campaign.state not in ("draft", "scheduled"):
-        raise CannotSend("This campaign was started already. Nothing was sent a second time.")
-    version = newest_version(session, campaign.message_id)
-    campaign.state, campaign.started_at, campaign.message_version_id = "sending", now, version.id
+def end_campaign(desk: Desk, campaign_id: int, by: str) -> None:
+    """No further rounds; of one that has gone out at least once."""
+    with desk.book.writing() as session:
+        campaign = session.get_one(Campaign, campaign_id)
+        if campaign.started_at is not None and campaign.state in ("draft", "scheduled", "held"):
+            campaign.state, campaign.goes_out_at, campaign.round_at = "sent", None, None
+            campaign.ended_at = desk.clock.now()
+            desk.note(session, by, "ended a campaign", campaign=campaign.name)
+
+
+def _start(desk: Desk, session: Session, campaign: Campaign, who: Audience, by: str) -> None:
+    """One round of it; then the next one, if there is one, stands in ``round_at``."""
+    now, plan = desk.clock.now(), plan_of(campaign)
+    shop = session.get_one(Shop, 1)
+    versions = {one: newest_version(session, one).id for one in message_ids(campaign)}
+    recurs = plan.recurs or campaign.started_at is not None
+    occurrence = (campaign.round_at or now).isoformat(timespec="minutes") if recurs else ""
+    rows = _touches(campaign, versions, who, now, shop.zone)
+    session.execute(insert(Touch), [row | {"occurrence": occurrence} for row in rows])
+    campaign.state, campaign.message_version_id = "sending", versions[campaign.message_id]
+    campaign.started_at = campaign.started_at or now
     campaign.rule = session.get_one(Segment, campaign.segment_id).rule
-    zone = session.get_one(Shop, 1).zone
-    session.execute(insert(Touch), _touches(campaign, version.id, who, now, zone))
+    after = max(now, campaign.round_at or now)
+    campaign.round_at = plan.next_round(after, after, shop.zone) if plan.recurs else None
+    campaign.goes_out_at = campaign.round_at or campaign.goes_out_at
     desk.note(session, by, "started a campaign", campaign=campaign.name, people=len(who.reached))
 
 
-def _touches(
-    campaign: Campaign, version_id: int, who: Audience, now: datetime, zone: str
-) -> list[dict[str, object]]:
-    """A row for everybody: planned, at once or paced, or withheld with its cause."""
+def _touches(campaign: Campaign, versions: Mapping[int, int], who: Audience, now: datetime, zone: str) -> list[dict[str, object]]:  # fmt: skip
+    """A row for everybody: planned, at once or paced, or withheld with its cause. ``versions`` by message id."""
     shared: dict[str, object] = {
-        "origin_kind": "campaign", "origin_id": campaign.id, "step": "", "occurrence": "", "message_version_id": version_id,
-        "attempts": 0,
+        "origin_kind": "campaign", "origin_id": campaign.id, "step": "", "attempts": 0,
     }  # fmt: skip
     due = _due(plan_of(campaign), len(who.reached), now, zone)
     planned = [
-        {"person_id": at, "address": address, "state": "planned", "cause": None, "channel": who.channel[at], "token": new_token(who.channel[at]), "due_at": when}
+        {"person_id": at, "address": address, "state": "planned", "cause": None, "channel": who.channel[at], "token": new_token(who.channel[at]), "due_at": when, "message_version_id": versions[who.message[at]]}
         for (at, address), when in zip(who.reached.items(), due, strict=True)
     ]  # fmt: skip
     withheld = [
-        {"person_id": at, "address": None, "state": "withheld", "cause": cause, "channel": campaign.channels[0], "token": new_token("email"), "due_at": now}
+        {"person_id": at, "address": None, "state": "withheld", "cause": cause, "channel": campaign.channels[0], "token": new_token("email"), "due_at": now, "message_version_id": versions[campaign.message_id]}
         for at, cause in who.left_out.items()
     ]  # fmt: skip
     return [shared | row for row in (*planned, *withheld)]
@@ -301,13 +277,6 @@ def _due(plan: CampaignPlan, people: int, now: datetime, zone: str) -> list[date
     return [times[at // pace.batch] for at in range(people)]
 
 
-def new_token(channel: str) -> str:
-    """Links hold this and nothing about the person: 128 random bits, or 60 in a text, where every sign is paid for."""
-    if channel == "email":
-        return secrets.token_hex(16)
-    return "".join(secrets.choice(SHORT_SIGNS) for _ in range(SHORT_LENGTH))
-
-
 def stop_campaign(desk: Desk, campaign_id: int, by: str) -> int:
     """Withholds everything not yet handed over. Returns how many will not get it."""
     with desk.book.writing() as session:
@@ -319,7 +288,7 @@ def stop_campaign(desk: Desk, campaign_id: int, by: str) -> int:
             .where(Touch.origin_kind == "campaign", Touch.origin_id == campaign_id, Touch.state == "planned")
             .values(state="withheld", cause="stopped")
         )
-        campaign.state, campaign.ended_at = "stopped", desk.clock.now()
+        campaign.state, campaign.ended_at, campaign.round_at = "stopped", desk.clock.now(), None
         count = int(done.rowcount)  # type: ignore[attr-defined]
         desk.note(session, by, "stopped a campaign", campaign=campaign.name, people=count)
         return count
@@ -328,5 +297,5 @@ def stop_campaign(desk: Desk, campaign_id: int, by: str) -> int:
 def discard_draft(desk: Desk, campaign_id: int) -> None:
     with desk.book.writing() as session:
         campaign = session.get_one(Campaign, campaign_id)
-        if campaign.state == "draft":
+        if campaign.state == "draft" and campaign.started_at is None:
             session.delete(campaign)

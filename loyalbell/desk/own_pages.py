@@ -12,9 +12,9 @@ from sqlalchemy.orm import Session
 
 from loyalbell.core.messages import content as c
 from loyalbell.core.messages.mail import one_line
-from loyalbell.desk.campaigns import new_token
 from loyalbell.desk.desk import Desk
 from loyalbell.desk.letters import Filler, compiled_version, fill_for_touch
+from loyalbell.desk.link_tokens import new_token
 from loyalbell.desk.outgoing import CONFIRMATION, PROOF, once_only
 from loyalbell.store.consent import address_of, consent_now
 from loyalbell.store.happenings import announce_consent

@@ -1,9 +1,9 @@
 """Proofs: a message as one customer would get it, sent to oneself or to a proof-reader."""
 
 from loyalbell.core.messages import content as c
-from loyalbell.desk.campaigns import new_token
 from loyalbell.desk.channel_settings import ProofReader
 from loyalbell.desk.desk import Desk
+from loyalbell.desk.link_tokens import new_token
 from loyalbell.desk.outgoing import PROOF, once_only
 from loyalbell.store.tables import Person, Touch
 

@@ -1,5 +1,6 @@
 """What came of a campaign, with the people behind each figure."""
 
+from collections import Counter
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 
@@ -9,7 +10,7 @@ from sqlalchemy.orm import Session
 from loyalbell.core.care import CAUSE_WORDS
 from loyalbell.core.results import DEFAULT_WINDOW_DAYS, Bought, Response, attribute
 from loyalbell.desk.desk import Desk
-from loyalbell.store.tables import Campaign, Order, Person, Touch, TouchEvent
+from loyalbell.store.tables import Campaign, Message, MessageVersion, Order, Person, Touch, TouchEvent
 
 SQL_BATCH = 5_000
 FIGURES = {
@@ -50,13 +51,24 @@ class PersonLine:
 
 @dataclass
 class Results:
-    """People by figure, each once. ``revenue`` is net minor units of the orders attributed."""
+    """People by figure, each once. ``revenue`` is net minor units of the orders attributed.
+
+    ``messages`` are names by id, ``message_of`` is the last that somebody got, ``rounds`` are when each began with the
+    people it was handed over for.
+    """
 
     campaign: Campaign
     people: dict[str, dict[int, PersonLine]]
     revenue: int
     orders: int
     by_hour: list[tuple[int, int, int]]
+    messages: dict[int, str]
+    message_of: dict[int, int]
+    rounds: list[tuple[datetime, int]]
+
+    def count_of(self, figure: str, message_id: int) -> int:
+        """Of those who got this one of its messages."""
+        return sum(self.message_of.get(one) == message_id for one in self.people[figure])
 
     def count(self, figure: str) -> int:
         return len(self.people[figure])
@@ -84,7 +96,25 @@ def results_of(desk: Desk, campaign_id: int) -> Results:
             line = PersonLine(order.person_id, names[order.person_id], "ordered", order.placed_at)
             people["ordered"].setdefault(order.person_id, line)
         revenue = sum(order.total_minor - order.refunded_minor for order in credited)
-        return Results(campaign, people, revenue, len(credited), _by_hour(campaign, touches, events))
+        by_hour = _by_hour(campaign, touches, events)
+        names_of, message_of = _messages(session, touches)
+        return Results(
+            campaign, people, revenue, len(credited), by_hour, names_of, message_of, _rounds(touches)
+        )
+
+
+def _messages(session: Session, touches: list[Touch]) -> tuple[dict[int, str], dict[int, int]]:
+    """Names of its messages by id, and the one each person got."""
+    gone = [one for one in touches if one.state != "withheld"]
+    query = select(MessageVersion.id, Message.id, Message.name).join(Message)
+    query = query.where(MessageVersion.id.in_({one.message_version_id for one in gone}))
+    versions = {version: (message, name) for version, message, name in session.execute(query)}
+    return dict(versions.values()), {one.person_id: versions[one.message_version_id][0] for one in gone}
+
+
+def _rounds(touches: list[Touch]) -> list[tuple[datetime, int]]:
+    counts = Counter(one.occurrence for one in touches if one.occurrence and one.state in ("sent", "bounced"))
+    return [(datetime.fromisoformat(at), counts[at]) for at in sorted(counts)]
 
 
 def _events(session: Session, campaign_id: int) -> list[TouchEvent]:
@@ -112,6 +142,8 @@ def _parted(touches: list[Touch], names: dict[int, str]) -> dict[str, dict[int, 
             people[figure][touch.person_id] = PersonLine(
                 touch.person_id, names[touch.person_id], note, touch.sent_at
             )
+    for person in people["reached"]:
+        people["left out"].pop(person, None)
     return people
 
 

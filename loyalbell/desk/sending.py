@@ -177,15 +177,19 @@ def decide_unsure(desk: Desk, origin_id: int, again: bool, by: str, kind: str = 
 
 
 def finish_campaigns(desk: Desk) -> None:
-    """A campaign is over when nothing of it waits any more."""
+    """A campaign is over when nothing of it waits any more and no further round comes."""
     waiting = select(Touch.origin_id).where(
         Touch.origin_kind == "campaign", Touch.state.in_(("planned", "handing"))
     )
     with desk.book.writing() as session:
         now = desk.clock.now()
+        done = (Campaign.state == "sending") & Campaign.id.not_in(waiting)
+        session.execute(
+            update(Campaign).where(done, Campaign.round_at.is_not(None)).values(state="scheduled")
+        )
         finished = session.execute(
             update(Campaign)
-            .where(Campaign.state == "sending", Campaign.id.not_in(waiting))
+            .where(done)
             .values(state="sent", ended_at=now)
             .returning(Campaign.id, Campaign.name)
         ).all()

@@ -146,6 +146,8 @@ def _needs(session: Session, shop: Shop) -> list[Need]:
         )
     for campaign in session.scalars(select(Campaign).where(Campaign.started_at.is_not(None))):
         needs += _campaign_needs(session, campaign)
+    for campaign in session.scalars(select(Campaign).where(Campaign.state == "held")):
+        needs.append(Need(f"“{campaign.name}” is held", campaign.held_because or "", f"/campaigns/{campaign.id}", "Look", True))  # fmt: skip
     for campaign in session.scalars(select(Campaign).where(Campaign.state == "draft").limit(5)):
         words = "Nobody gets it until you have looked and pressed send."
         needs.append(Need(f"“{campaign.name}” is not sent yet", words, f"/campaigns/{campaign.id}", "Look"))

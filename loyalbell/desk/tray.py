@@ -13,9 +13,9 @@ from sqlalchemy.orm import Session
 
 from loyalbell.core.messages import content as c
 from loyalbell.core.messages.mail import one_line
-from loyalbell.desk.campaigns import new_token
 from loyalbell.desk.channel_settings import StaffSettings
 from loyalbell.desk.desk import Desk
+from loyalbell.desk.link_tokens import new_token
 from loyalbell.desk.outgoing import ANSWER, once_only
 from loyalbell.store.consent import address_of
 from loyalbell.store.tables import CannedAnswer, Person, Reply, Shop, Touch, User

@@ -7,7 +7,7 @@ import numpy as np
 from loyalbell.core.rhythm.ahead import with_expected_orders
 from loyalbell.core.rhythm.repeat import buying_days, gaps, repeat_curve
 from loyalbell.core.zones import zone_of
-from loyalbell.desk import calendar, campaigns
+from loyalbell.desk import calendar, campaign_audience
 from loyalbell.desk.campaigns import CannotSend
 from loyalbell.desk.sequences.coming import look_ahead
 from loyalbell.desk.ticking import tick
@@ -61,7 +61,7 @@ class ComingWeeksTest(CampaignPlanCase):
         self.assertEqual([one.name for one in days[today + 3 * DAY].campaigns], ["Campaign 2"])
         calendar.move_campaign(self.desk, later, today + 5 * DAY, "Ida")
         self.assertEqual(self.of(later).goes_out_at, self.clock.now() + 5 * DAY)
-        self.assertEqual(campaigns.plan_of(self.of(later)).at, self.clock.now() + 5 * DAY)
+        self.assertEqual(campaign_audience.plan_of(self.of(later)).at, self.clock.now() + 5 * DAY)
         with self.assertRaises(CannotSend):
             calendar.move_campaign(self.desk, later, today - timedelta(days=1), "Ida")
         with self.assertRaises(CannotSend):

@@ -8,7 +8,7 @@ from sqlalchemy import func, select
 from loyalbell.core.campaigns import CampaignPlan, Pacing
 from loyalbell.core.care import Limit
 from loyalbell.demo.letters import lapsed
-from loyalbell.desk import campaigns, segments
+from loyalbell.desk import campaign_audience, campaigns, segments
 from loyalbell.desk.campaign_care import in_quiet_hours
 from loyalbell.desk.campaigns import CannotSend
 from loyalbell.desk.ticking import tick
@@ -43,7 +43,7 @@ class CampaignPlanCase(SequenceCase):
             return session.get_one(Campaign, campaign_id)
 
     def start(self, campaign_id: int) -> int:
-        seen = len(campaigns.audience(self.desk, self.of(campaign_id)).reached)
+        seen = len(campaign_audience.audience(self.desk, self.of(campaign_id)).reached)
         return campaigns.start_campaign(self.desk, campaign_id, seen, "Ida")
 
     def sent(self, campaign_id: int) -> int:
@@ -58,12 +58,12 @@ class LeftOutTest(CampaignPlanCase):
     def test_segments_that_are_left_out_and_people_held_back(self) -> None:
         vip = segments.keep(self.desk, None, "Two of them", segments.read_rule({"version": 1, "root": {"lines": [{"about": "people", "ids": self.people[:2]}]}}), "Ida")  # fmt: skip
         made = self.draft(exclude=(vip,))
-        found = campaigns.audience(self.desk, self.of(made))
+        found = campaign_audience.audience(self.desk, self.of(made))
         self.assertEqual(
             (len(found.reached), [found.left_out[one] for one in self.people[:2]]), (4, ["excluded"] * 2)
         )
         held = self.draft(held_back=50)
-        causes = list(campaigns.audience(self.desk, self.of(held)).left_out.values())
+        causes = list(campaign_audience.audience(self.desk, self.of(held)).left_out.values())
         self.assertTrue(causes and set(causes) == {"held back"})
 
     def test_those_who_never_react_are_left_out_unless_asked_for(self) -> None:
@@ -77,10 +77,10 @@ class LeftOutTest(CampaignPlanCase):
             mark_whole(session, "touches")
         quiet = self.draft(letter, engaged_days=90)
         self.assertEqual(
-            campaigns.audience(self.desk, self.of(quiet)).left_out, {self.people[0]: "no reaction"}
+            campaign_audience.audience(self.desk, self.of(quiet)).left_out, {self.people[0]: "no reaction"}
         )
         everyone = self.draft(letter, engaged_only=False)
-        self.assertEqual(len(campaigns.audience(self.desk, self.of(everyone)).reached), 6)
+        self.assertEqual(len(campaign_audience.audience(self.desk, self.of(everyone)).reached), 6)
 
 
 class WhenTest(CampaignPlanCase):

@@ -20,6 +20,7 @@ from loyalbell.core.messages import content as c
 from loyalbell.core.offers import Terms
 from loyalbell.core.segments.model import Group, OffersCondition, PeopleCondition, Rule
 from loyalbell.desk import (
+    campaign_audience,
     campaigns,
     incoming,
     letterheads,
@@ -112,7 +113,9 @@ class ThreeChannels(DeskCase):
         made = campaigns.draft_campaign(self.desk, name, segment, self.message, "Ida", list(channels))
         with self.desk.book.reading() as session:
             campaign = session.get_one(campaigns.Campaign, made)
-        campaigns.start_campaign(self.desk, made, len(campaigns.audience(self.desk, campaign).reached), "Ida")
+        campaigns.start_campaign(
+            self.desk, made, len(campaign_audience.audience(self.desk, campaign).reached), "Ida"
+        )
         sender = FakeSender()
         tick(self.desk, sender)
         return sender

@@ -13,7 +13,8 @@ class Campaign(Base):
     """One message to one audience. ``rule`` is the segment as it was at the start.
 
     ``channels`` are tried in their order for each person. ``plan`` says to whom not, when and how fast. ``state``: draft,
-    scheduled (goes out at ``goes_out_at``), held, sending, sent, stopped. ``people_seen`` is the number confirmed.
+    scheduled (goes out at ``goes_out_at``), held (``held_because``), sending, sent, stopped. ``round_at`` is when its plan
+    has the coming round, which may have been moved. ``people_seen`` is the number confirmed.
     """
 
     __tablename__ = "campaign"
@@ -27,6 +28,8 @@ class Campaign(Base):
     channels: Mapped[list[Any]] = mapped_column(default=lambda: ["email"], server_default='["email"]')
     plan: Mapped[dict[str, Any]] = mapped_column(default=dict, server_default="{}")
     goes_out_at: Mapped[datetime | None]
+    round_at: Mapped[datetime | None]
+    held_because: Mapped[str | None]
     people_seen: Mapped[int | None]
     state: Mapped[str]
     made_at: Mapped[datetime]

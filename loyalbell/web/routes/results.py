@@ -34,7 +34,7 @@ def campaign_page(campaign_id: int, visit: Visit = SignedIn, figure: str = "", p
             raise NotFound("No such campaign is on file.")
         segment = session.get_one(Segment, campaign.segment_id)
         message = session.get_one(Message, campaign.message_id)
-    if campaign.state in ("draft", "scheduled", "held"):
+    if campaign.started_at is None:
         return visit.go(f"/campaigns/{campaign_id}")
     found = results_of(visit.desk, campaign_id)
     figure = figure if figure in FIGURES else "delivered"
