@@ -313,7 +313,7 @@ def _spam(compiled: CompiledEmail, around: Around) -> list[Finding]:
     if around.filter_score is not None:
         score, words = around.filter_score
         level: Level = "must fix" if score >= ENOUGH else "look at this" if score >= ENOUGH / 2 else "fine"
-        said = f"Spam score {score:.1f} of {ENOUGH:.0f}, by the filter on this machine"
+        said = f"Spam score {round(score, 1) + 0.0:.1f} of {ENOUGH:.0f}, by the filter on this machine"
         return [Finding(level, f"{said}: {words}." if words else f"{said}.")]
     mail = Parts(
         compiled.subject, compiled.html, compiled.text, compiled.html.count("/picture/"), compiled.links
