@@ -90,6 +90,10 @@ class CampaignPlan(BaseModel):
         """When it goes out, ascending; ``now`` is the first time where none is set."""
         return rounds(self.at or now, self.more, self.repeat, zone)
 
+    def rounds_after(self, after: datetime, zone: str) -> Iterator[datetime]:
+        """Those later than ``after``, which stands for the first time where none is set."""
+        return (one for one in self.rounds(after, zone) if one > after)
+
     def next_round(self, after: datetime, now: datetime, zone: str) -> datetime | None:
         """The first round later than ``after``."""
         return next((one for one in self.rounds(now, zone) if one > after), None)

@@ -79,7 +79,7 @@ def _later_rounds(campaign: Campaign, zone: str, until: datetime) -> list[dateti
     plan, after = plan_of(campaign), campaign.round_at
     if after is None or not plan.recurs:
         return []
-    return [at for at in takewhile(lambda at: at < until, plan.rounds(after, zone)) if at > after]
+    return list(takewhile(lambda at: at < until, plan.rounds_after(after, zone)))
 
 
 def _mark_heavy(days: list[CalendarDay]) -> None:

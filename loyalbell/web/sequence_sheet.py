@@ -235,9 +235,17 @@ def rail_values(
             rehearsed.figures.days, guard_most(visit, rehearsed.figures, len(visit.desk.ledger().people))
         ),
         "step_names": steps,
-        "cause_words": lambda cause: CAUSE_WORDS.get(cause, cause),
-        "out_words": lambda cause: OUT_WORDS.get(cause, cause),
+        "cause_words": say_withheld,
+        "out_words": say_kept_out,
     }
+
+
+def say_withheld(cause: str) -> str:
+    return CAUSE_WORDS.get(cause, cause)
+
+
+def say_kept_out(cause: str) -> str:
+    return OUT_WORDS.get(cause, cause)
 
 
 def short_step(step: p.AnyStep, names: Names) -> str:

@@ -8,7 +8,7 @@ from sqlalchemy import select
 from loyalbell.core.care import Limit
 from loyalbell.core.sequences.plan import read_plan
 from loyalbell.desk.channel_settings import CareSettings
-from loyalbell.desk.sequences import guarding, publishing
+from loyalbell.desk.sequences import by_hand, guarding, pausing, publishing
 from loyalbell.desk.sequences.editing import SequenceProblem, keep
 from loyalbell.desk.ticking import tick
 from loyalbell.store import tables
@@ -253,37 +253,37 @@ class EditingWhileLiveTest(SequenceCase):
         self.assertEqual([one.step for one in self.touches("sent")][-4:], ["o"] * 4)
 
     def test_a_pause_keeps_places_and_resuming_asks(self) -> None:
-        publishing.pause(self.desk, self.made, "Ida")
+        pausing.pause(self.desk, self.made, "Ida")
         self.walk(5 * DAY, DAY)
         self.assertEqual(len(self.touches("sent")), 4)
         self.assertEqual(len(self.ways("under way")), 4)
-        publishing.resume(self.desk, self.made, still_wanted=False, let_in=True, by="Ida")
+        pausing.resume(self.desk, self.made, still_wanted=False, let_in=True, by="Ida")
         self.walk(DAY)
         self.assertEqual(len(self.touches("sent")), 4)
         self.assertEqual({one.cause for one in self.touches("withheld")}, {"too late"})
 
     def test_waiting_messages_go_out_if_they_are_still_wanted(self) -> None:
-        publishing.pause(self.desk, self.made, "Ida")
+        pausing.pause(self.desk, self.made, "Ida")
         self.walk(5 * DAY, DAY)
-        publishing.resume(self.desk, self.made, still_wanted=True, let_in=True, by="Ida")
+        pausing.resume(self.desk, self.made, still_wanted=True, let_in=True, by="Ida")
         self.walk(HOUR)
         self.assertEqual(len(self.touches("sent")), 8)
 
     def test_stop_all_ends_it_with_a_record(self) -> None:
-        self.assertEqual(publishing.stop_all(self.desk, self.made, "Ida"), 4)
+        self.assertEqual(pausing.stop_all(self.desk, self.made, "Ida"), 4)
         self.walk(5 * DAY, DAY)
         self.assertEqual(len(self.touches("sent")), 4)
         self.assertEqual({(one.state, one.step) for one in self.ways()}, {("taken out", "v")})
 
     def test_a_person_is_moved_on_taken_out_and_put_back(self) -> None:
         way = self.ways()[0]
-        publishing.move_person(self.desk, way.id, "on", "Ida")
+        by_hand.move_person(self.desk, way.id, "on", "Ida")
         self.walk(HOUR)
         self.assertEqual([one.step for one in self.touches("sent")][-1], "n")
         other = self.ways()[1]
-        publishing.move_person(self.desk, other.id, "out", "Ida")
+        by_hand.move_person(self.desk, other.id, "out", "Ida")
         self.walk(3 * DAY)
         self.assertEqual(len([one for one in self.touches("sent") if one.person_id == other.person_id]), 1)
-        publishing.move_person(self.desk, other.id, "back", "Ida")
+        by_hand.move_person(self.desk, other.id, "back", "Ida")
         self.walk(HOUR)
         self.assertEqual(len([one for one in self.touches("sent") if one.person_id == other.person_id]), 2)

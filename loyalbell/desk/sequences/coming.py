@@ -1,28 +1,33 @@
 """What is expected of the coming weeks: all that rings, from where everybody stands today, over expected returns."""
 
 from collections import Counter
+from collections.abc import Iterator
 from dataclasses import dataclass
-from datetime import timedelta
-from threading import Lock, Thread
+from datetime import datetime, timedelta
 
-import structlog
 from sqlalchemy import select
+from sqlalchemy.orm import Session
 
+from loyalbell.core.ledger import Ledger
 from loyalbell.core.rhythm.ahead import with_expected_orders
 from loyalbell.core.rhythm.repeat import buying_days, gaps, repeat_curve
 from loyalbell.core.sequences.facts import Known
-from loyalbell.core.sequences.rehearse import Played, rehearse
+from loyalbell.core.sequences.plan import Plan
+from loyalbell.core.sequences.rehearse import Played, Rehearsal, rehearse
+from loyalbell.core.sequences.starts import Around
 from loyalbell.core.sequences.step import UNDER_WAY, Position
 from loyalbell.core.sequences.tree import tree_of
 from loyalbell.core.zones import zone_of
+from loyalbell.desk.behind import Behind
+from loyalbell.desk.campaign_audience import audience, plan_of
 from loyalbell.desk.desk import Desk
 from loyalbell.desk.rhythm import shop_gap
 from loyalbell.desk.sequences.house import around_of, house_of, live_plans
 from loyalbell.desk.sequences.places import COLUMNS, place_of
-from loyalbell.desk.sequences.rehearsing import reactions
-from loyalbell.store.tables import Enrolment, Shop
+from loyalbell.desk.sequences.rehearsing import WATCHED, Rehearsed, made_of, reactions, really_sent
+from loyalbell.store import tables
+from loyalbell.store.tables import Campaign, Enrolment, Message, Shop
 
-log = structlog.get_logger()
 WEEKS, SEED = 6, 20
 
 
@@ -33,9 +38,8 @@ class Coming:
     days: dict[int, Counter[tuple[int, str]]]
 
 
-_kept: dict[tuple[object, ...], Coming] = {}
-_working: dict[tuple[object, ...], Thread] = {}
-_turn = Lock()
+_calendar: Behind[Coming] = Behind(4, Coming({}))
+_drafts: Behind[Rehearsed | None] = Behind(6, None)
 
 
 def coming(desk: Desk, wait: bool = False) -> Coming | None:
@@ -45,65 +49,132 @@ def coming(desk: Desk, wait: bool = False) -> Coming | None:
     if not live:
         return Coming({})
     mark = (str(desk.book.path), desk.clock.now().date(), live)
-    with _turn:
-        if mark not in _kept and mark not in _working:
-            thread = _working[mark] = Thread(target=_work, args=(desk, mark))
-            thread.start()
-        working = _working.get(mark)
-    if wait and working is not None:
-        working.join()
-    return _kept.get(mark)
+    return _calendar.get(mark, lambda: look_ahead(desk), wait)
 
 
-def _work(desk: Desk, mark: tuple[object, ...]) -> None:
-    try:
-        _kept[mark] = look_ahead(desk)
-        while len(_kept) > 4:
-            _kept.pop(next(iter(_kept)))
-    except Exception:
-        log.exception("the coming weeks could not be worked out")
-        _kept[mark] = Coming({})
-    finally:
-        _working.pop(mark, None)
+def rehearse_coming(desk: Desk, plan: Plan, sequence_id: int = 0, wait: bool = False) -> Rehearsed | None:
+    """This plan in the coming weeks, in the place of what is live of it, beside all that rings and what is scheduled.
+
+    Worked out in the background, once a day for each plan; ``None`` while it is.
+    """
+    with desk.book.reading() as session:
+        live = tuple(one.live_version_id for one, _ in live_plans(session))
+    mark = (str(desk.book.path), desk.clock.now().date(), live, sequence_id, plan.model_dump_json())
+    return _drafts.get(mark, lambda: _with_draft(desk, plan, sequence_id), wait)
 
 
 def look_ahead(desk: Desk) -> Coming:
     """Plays all that rings for ``WEEKS`` weeks from now. Raises ``RuleProblem``."""
+    scene = _scene(desk)
+    found = _play(scene, scene.live, 0)
+    days: dict[int, Counter[tuple[int, str]]] = {}
+    for sent in found.sent:
+        days.setdefault(scene.zone_day(sent.at), Counter())[(scene.live[sent.play][0].id, sent.channel)] += 1
+    return Coming(days)
+
+
+def _with_draft(desk: Desk, plan: Plan, sequence_id: int) -> Rehearsed:
+    scene = _scene(desk)
+    others = [(one, live) for one, live in scene.live if one.id != sequence_id]
+    with desk.book.reading() as session:
+        own = session.get(tables.Sequence, sequence_id) or tables.Sequence(id=0, key="draft", rank=10_000)
+    found = _play(scene, [(own, plan), *others], WATCHED)
+    return made_of(desk, found, scene.ledger, 0, scene.rates, 7 * WEEKS, len(others))
+
+
+@dataclass(frozen=True)
+class _Scene:
+    """Today, and what is expected of it. ``before`` and ``standing`` are by sequence id."""
+
+    ledger: Ledger
+    known: Known
+    span: tuple[int, int]
+    around: Around
+    rates: dict[tuple[str, str], float]
+    live: list[tuple[tables.Sequence, Plan]]
+    standing: dict[int, list[tuple[int, Position]]]
+    before: dict[int, dict[int, list[int]]]
+    already: list[tuple[int, int]]
+
+    def zone_day(self, at: int) -> int:
+        return zone_of(self.ledger.zone).day(at)
+
+
+def _scene(desk: Desk) -> _Scene:
     today, now = desk.ledger(), desk.clock.now()
     at, end = int(now.timestamp()), int((now + timedelta(weeks=WEEKS)).timestamp())
-    zone = zone_of(today.zone)
-    curve = repeat_curve(*gaps(buying_days(today, at), zone.day(at)))
+    curve = repeat_curve(*gaps(buying_days(today, at), zone_of(today.zone).day(at)))
     ledger = with_expected_orders(today, at, 7 * WEEKS, shop_gap(desk, today, now), curve, SEED)
     with desk.book.reading() as session:
         house = house_of(session, session.get_one(Shop, 1), now)
-        around, rates, live = around_of(session, house), reactions(session, now), live_plans(session)
         known = Known(ledger, house, at - 800 * 86_400, end)
         numbers = {person: number for number, person in enumerate(known.ids)}
-        standing: dict[int, list[tuple[int, Position]]] = {}
-        for row in session.execute(select(*COLUMNS).where(Enrolment.state == UNDER_WAY)):
-            place = place_of(row)
-            if place.person in numbers:
-                standing.setdefault(place.sequence, []).append((numbers[place.person], place.position))
-        before: dict[int, dict[int, list[int]]] = {}
-        came = select(Enrolment.sequence_id, Enrolment.person_id, Enrolment.entered_at).where(
-            Enrolment.state != "kept out"
+        already = [(when, numbers[who]) for when, who in really_sent(session, now, []) if who in numbers]
+        scene = _Scene(
+            ledger, known, (at, end), around_of(session, house), reactions(session, now), live_plans(session),
+            _standing(session, numbers), _came_before(session, numbers), already,
+        )  # fmt: skip
+    scene.already.extend(_scheduled(desk, numbers, end))
+    scene.already.sort()
+    return scene
+
+
+def _standing(session: Session, numbers: dict[int, int]) -> dict[int, list[tuple[int, Position]]]:
+    found: dict[int, list[tuple[int, Position]]] = {}
+    for row in session.execute(select(*COLUMNS).where(Enrolment.state == UNDER_WAY)):
+        place = place_of(row)
+        if place.person in numbers:
+            found.setdefault(place.sequence, []).append((numbers[place.person], place.position))
+    return found
+
+
+def _came_before(session: Session, numbers: dict[int, int]) -> dict[int, dict[int, list[int]]]:
+    found: dict[int, dict[int, list[int]]] = {}
+    came = select(Enrolment.sequence_id, Enrolment.person_id, Enrolment.entered_at).where(
+        Enrolment.state != "kept out"
+    )
+    for sequence_id, person, entered in session.execute(came.order_by(Enrolment.entered_at)):
+        if person in numbers:
+            times = found.setdefault(sequence_id, {}).setdefault(numbers[person], [])
+            times.append(int(entered.timestamp()))
+    return found
+
+
+def _scheduled(desk: Desk, numbers: dict[int, int], end: int) -> list[tuple[int, int]]:
+    """(instant, person number) of what campaigns that wait for their time would send to those they reach today."""
+    query = (
+        select(Campaign)
+        .join(Message, Message.id == Campaign.message_id)
+        .where(Campaign.goes_out_at > desk.clock.now(), Message.purpose == "marketing")
+    )
+    with desk.book.reading() as session:
+        waiting = list(session.scalars(query.where(Campaign.state.in_(("scheduled", "sending")))))
+    found = []
+    for campaign in waiting:
+        reached = [numbers[one] for one in audience(desk, campaign).reached if one in numbers]
+        for at in _rounds_ahead(desk, campaign):
+            if at.timestamp() > end:
+                break
+            found += [(int(at.timestamp()), person) for person in reached]
+    return found
+
+
+def _rounds_ahead(desk: Desk, campaign: Campaign) -> Iterator[datetime]:
+    """The coming round where it has been moved to, then the later ones as they are planned."""
+    if campaign.goes_out_at is None:
+        return
+    yield campaign.goes_out_at
+    plan, after = plan_of(campaign), campaign.round_at or campaign.goes_out_at
+    if plan.recurs:
+        yield from plan.rounds_after(after, desk.the_shop().zone)
+
+
+def _play(scene: _Scene, live: list[tuple[tables.Sequence, Plan]], watched: int) -> Rehearsal:
+    plays = []
+    for one, plan in live:
+        tree = tree_of(plan)
+        standing = [(who, at) for who, at in scene.standing.get(one.id, ()) if at.step in tree.nodes]
+        plays.append(
+            Played(one.key, tree, one.rank, before=scene.before.get(one.id, {}), standing=tuple(standing))
         )
-        for sequence_id, person, entered in session.execute(came.order_by(Enrolment.entered_at)):
-            if person in numbers:
-                times = before.setdefault(sequence_id, {}).setdefault(numbers[person], [])
-                times.append(int(entered.timestamp()))
-    plays = [
-        Played(
-            one.key,
-            tree_of(plan),
-            one.rank,
-            before=before.get(one.id, {}),
-            standing=tuple(standing.get(one.id, ())),
-        )
-        for one, plan in live
-    ]
-    found = rehearse(plays, known, at, end, around, rates)
-    days: dict[int, Counter[tuple[int, str]]] = {}
-    for sent in found.sent:
-        days.setdefault(zone.day(sent.at), Counter())[(live[sent.play][0].id, sent.channel)] += 1
-    return Coming(days)
+    return rehearse(plays, scene.known, *scene.span, scene.around, scene.rates, scene.already, watched)

@@ -95,3 +95,7 @@ def named_by_others(session: Session) -> Others:
 
 def around_of(session: Session, house: House) -> Around:
     return Around(house.segments, house.others, CareSettings.load(session).leap_day)
+
+
+def live_version(session: Session, sequence: Sequence) -> SequenceVersion | None:
+    return session.get(SequenceVersion, sequence.live_version_id) if sequence.live_version_id else None

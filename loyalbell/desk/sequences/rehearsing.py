@@ -3,9 +3,7 @@
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from datetime import datetime, timedelta
-from threading import Lock, Thread
 
-import structlog
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
@@ -16,6 +14,7 @@ from loyalbell.core.sequences.plan import Plan, every_step
 from loyalbell.core.sequences.rehearse import Line, Played, Rehearsal, rehearse
 from loyalbell.core.sequences.starts import Around, Crossing, crossings
 from loyalbell.core.sequences.tree import tree_of
+from loyalbell.desk.behind import Behind
 from loyalbell.desk.channel_settings import GATEWAYS, StaffSettings
 from loyalbell.desk.desk import Desk
 from loyalbell.desk.sequences.acts import SEQUENCE
@@ -23,7 +22,6 @@ from loyalbell.desk.sequences.house import around_of, house_of, live_plans
 from loyalbell.store import tables
 from loyalbell.store.tables import Message, MessageVersion, Shop, Touch, TouchEvent
 
-log = structlog.get_logger()
 PAST_DAYS, SHORT_DAYS = 180, 60
 KEPT = 24
 WATCHED = 300
@@ -35,13 +33,17 @@ ENOUGH = 50
 
 @dataclass(frozen=True)
 class Rehearsed:
-    """The rehearsal of one plan, its figures, and the diaries of some; ``counted``: whether the ``others`` are in it."""
+    """The rehearsal of one plan, its figures, and the diaries of some; ``counted``: whether the ``others`` are in it.
+
+    ``replies`` are expected answers a message, by channel.
+    """
 
     found: Rehearsal
     figures: Figures
     diaries: dict[int, list[Line]]
     days: int
     others: int
+    replies: Mapping[str, float]
     counted: bool = True
 
 
@@ -66,26 +68,32 @@ def rehearse_past(
     with desk.book.reading() as session:
         live = [one.id for one, _ in live_plans(session) if one.id != sequence_id]
         key = session.scalar(select(tables.Sequence.key).where(tables.Sequence.id == sequence_id)) or "draft"
-        costs = {channel: group.load(session).cost_minor for channel, group in GATEWAYS.items()}
-        staff = StaffSettings.load(session)
         already = [
-            *_really_sent(session, now - timedelta(days=days), live if others else []),
+            *really_sent(session, now - timedelta(days=days), live if others else []),
             *(others or []),
         ]
     numbers = {at: number for number, at in enumerate(ledger.people.ids.tolist())}
     play = Played(key, tree_of(plan), crossed=_crossings(desk, plan, ledger, stage.span, stage.around))
     sent = sorted((at, numbers[person]) for at, person in already if person in numbers)
     found = rehearse([play], stage.known, *stage.span, stage.around, stage.rates, sent, WATCHED, progress)
-    replies = {
-        channel: stage.rates.get((channel, "replied"), USUAL_REPLIES[channel]) for channel in USUAL_REPLIES
-    }
-    made = Rehearsed(
-        found, figures(found, ledger, 0, costs, replies, staff.answers_an_hour), found.diaries, days, len(live), others is not None
-    )  # fmt: skip
+    made = made_of(desk, found, ledger, 0, stage.rates, days, len(live), others is not None)
     while len(_kept) >= KEPT:
         _kept.pop(next(iter(_kept)))
     _kept[mark] = made
     return made
+
+
+def made_of(
+    desk: Desk, found: Rehearsal, ledger: Ledger, play: int, rates: Mapping[tuple[str, str], float], days: int,
+    others: int, counted: bool = True,
+) -> Rehearsed:  # fmt: skip
+    """The figures of one of the sequences played, at the shop's costs and with the staff it has."""
+    with desk.book.reading() as session:
+        costs = {channel: group.load(session).cost_minor for channel, group in GATEWAYS.items()}
+        staff = StaffSettings.load(session)
+    replies = {channel: rates.get((channel, "replied"), usual) for channel, usual in USUAL_REPLIES.items()}
+    counted_up = figures(found, ledger, play, costs, replies, staff.answers_an_hour)
+    return Rehearsed(found, counted_up, found.diaries, days, others, replies, counted)
 
 
 @dataclass(frozen=True)
@@ -105,54 +113,37 @@ def _stage(desk: Desk, ledger: Ledger, now: datetime, days: int) -> _Stage:
     return _Stage(Known(ledger, house, start - 800 * 86_400, end), around, rates, (start, end))
 
 
-_others: dict[tuple[object, ...], list[tuple[int, int, int]]] = {}
-_playing: dict[tuple[object, ...], Thread] = {}
-_turn = Lock()
+Others = list[tuple[int, int, int]]
+_others: Behind[Others] = Behind(4, [])
 
 
 def others_sent(desk: Desk, but: int, days: int, wait: bool = False) -> list[tuple[int, int]] | None:
     """(instant, person id) of the marketing messages that the other live sequences would have sent; ``None`` while played."""
     with desk.book.reading() as session:
-        live = tuple(one.live_version_id for one, _ in live_plans(session) if one.id != but)
-        every = tuple(one.live_version_id for one, _ in live_plans(session))
-    if not live:
+        live = live_plans(session)
+    if all(one.id == but for one, _ in live):
         return []
+    every = tuple(one.live_version_id for one, _ in live)
     mark = (str(desk.book.path), desk.clock.now().date(), every, days)
-    with _turn:
-        if mark not in _others and mark not in _playing:
-            thread = _playing[mark] = Thread(target=_play_all, args=(desk, mark, days))
-            thread.start()
-        thread_ = _playing.get(mark)
-    if wait and thread_ is not None:
-        thread_.join()
-    if mark not in _others:
-        return None
-    return [(at, person) for at, person, sequence in _others[mark] if sequence != but]
+    found = _others.get(mark, lambda: _play_all(desk, days), wait)
+    return None if found is None else [(at, person) for at, person, sequence in found if sequence != but]
 
 
-def _play_all(desk: Desk, mark: tuple[object, ...], days: int) -> None:
-    """Plays all that rings, side by side; what goes wrong leaves the others out."""
-    try:
-        ledger, now = desk.ledger(), desk.clock.now()
-        stage = _stage(desk, ledger, now, days)
-        with desk.book.reading() as session:
-            live = live_plans(session)
-        plays = [Played(one.key, tree_of(plan), one.rank, crossed=_crossings(desk, plan, ledger, stage.span, stage.around)) for one, plan in live]  # fmt: skip
-        found = rehearse(plays, stage.known, *stage.span, stage.around, stage.rates)
-        steps = [{one.id: one for one in every_step(plan.steps)} for _, plan in live]
-        marketing = {at for at, letter in stage.known.house.letters.items() if letter.marketing}
-        _others[mark] = [
-            (one.at, stage.known.ids[one.person], live[one.play][0].id)
-            for one in found.sent
-            if getattr(steps[one.play][one.step], "message", None) in marketing
-        ]
-        while len(_others) > 4:
-            _others.pop(next(iter(_others)))
-    except Exception:
-        log.exception("the sequences that ring could not be played beside this one")
-        _others[mark] = []
-    finally:
-        _playing.pop(mark, None)
+def _play_all(desk: Desk, days: int) -> Others:
+    """(instant, person id, sequence id) of what all that rings would have sent, played side by side."""
+    ledger, now = desk.ledger(), desk.clock.now()
+    stage = _stage(desk, ledger, now, days)
+    with desk.book.reading() as session:
+        live = live_plans(session)
+    plays = [Played(one.key, tree_of(plan), one.rank, crossed=_crossings(desk, plan, ledger, stage.span, stage.around)) for one, plan in live]  # fmt: skip
+    found = rehearse(plays, stage.known, *stage.span, stage.around, stage.rates)
+    steps = [{one.id: one for one in every_step(plan.steps)} for _, plan in live]
+    marketing = {at for at, letter in stage.known.house.letters.items() if letter.marketing}
+    return [
+        (one.at, stage.known.ids[one.person], live[one.play][0].id)
+        for one in found.sent
+        if getattr(steps[one.play][one.step], "message", None) in marketing
+    ]
 
 
 _crossed: dict[tuple[object, ...], list[Crossing]] = {}
@@ -202,7 +193,7 @@ def reactions(session: Session, now: datetime) -> dict[tuple[str, str], float]:
     }
 
 
-def _really_sent(session: Session, start: datetime, replayed: list[int]) -> list[tuple[int, int]]:
+def really_sent(session: Session, start: datetime, replayed: list[int]) -> list[tuple[int, int]]:
     """(instant, person id) of marketing messages that really went, save those of sequences that are played again."""
     query = (
         select(Touch.sent_at, Touch.person_id)

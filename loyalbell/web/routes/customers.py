@@ -19,7 +19,7 @@ from loyalbell.core.segments.model import Rule, RuleProblem, read_rule
 from loyalbell.core.segments.sentence import say_rule
 from loyalbell.desk import bulk, customers, exporting, segments
 from loyalbell.desk.customers import CannotKeepView, Filter
-from loyalbell.desk.sequences import publishing
+from loyalbell.desk.sequences import by_hand
 from loyalbell.desk.sequences.editing import SequenceProblem
 from loyalbell.store.tables import SavedView, Segment
 from loyalbell.web.sequence_form import read_pace
@@ -184,7 +184,7 @@ def _ask(visit: Visit, form: FormData, ids: list[int], act: str, problem: str | 
         "all": text_of(form, "all"),
         "channels": CHANNELS,
         "problem": problem,
-        "sequences": publishing.that_ring(visit.desk) if act == "bring" else [],
+        "sequences": by_hand.that_ring(visit.desk) if act == "bring" else [],
     }
     return visit.page("customers/many.html", "customers", 422 if problem else 200, **values)
 
@@ -219,7 +219,7 @@ def _bring(visit: Visit, form: FormData, ids: list[int]) -> Response:
     if sequence is None:
         return _ask(visit, form, ids, "bring", "Choose a sequence that rings.")
     try:
-        count = publishing.bring_by_hand(visit.desk, sequence, ids, read_pace(form), visit.by)
+        count = by_hand.bring_by_hand(visit.desk, sequence, ids, read_pace(form), visit.by)
     except (SequenceProblem, ValueError) as problem:
         return _ask(visit, form, ids, "bring", str(problem))
     visit.wake()

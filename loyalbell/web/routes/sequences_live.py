@@ -21,7 +21,7 @@ from loyalbell.core.sequences.plan import read_plan
 from loyalbell.core.timing import at_local
 from loyalbell.core.zones import zone_of
 from loyalbell.desk import sending, staff_notes
-from loyalbell.desk.sequences import editing, publishing, rehearsing
+from loyalbell.desk.sequences import by_hand, editing, goals, pausing, publishing, rehearsing
 from loyalbell.desk.sequences.editing import SequenceProblem, draft_of
 from loyalbell.desk.sequences.publishing import Choices
 from loyalbell.store import tables
@@ -84,7 +84,14 @@ def publish(sequence_id: int, visit: Visit = SignedIn, form: FormData = Form) ->
             visit, sequence, "A day, an hour or a number is not one. Look at what you typed.", form
         )
     visit.wake()
-    return visit.go(f"/sequences/{sequence_id}/live")
+    waits = sequence_of(visit, sequence_id).state == "draft"
+    return visit.go(f"/sequences/{sequence_id}/publish" if waits else f"/sequences/{sequence_id}/live")
+
+
+@router.post("/sequences/{sequence_id:int}/call-off")
+def call_off(sequence_id: int, visit: Visit = SignedIn) -> Response:
+    publishing.call_off(visit.desk, sequence_of(visit, sequence_id).id, visit.by)
+    return visit.go(f"/sequences/{sequence_id}/publish")
 
 
 @router.post("/sequences/pace")
@@ -135,9 +142,20 @@ def _live(visit: Visit, sequence: tables.Sequence, problem: str | None = None) -
         "counts": {one.id: f"{gone.get(one.id, 0):,} sent" for one in p.every_step(plan.steps) if isinstance(one, p.MessageStep)},
         "rows": [_row(one, names, here, sent) for one in p.every_step(plan.steps)],
         "states": sorted(((say_state(state, cause), state, count) for state, cause, count in states), key=lambda one: -one[2]),
-        "standing": standing(visit, sequence), "unsure": sum(count for _, state, _, count in sent if state == "unsure"), "waiting": publishing.waiting(visit.desk, sequence.id) if sequence.state == "paused" else 0,
+        "standing": standing(visit, sequence), "unsure": sum(count for _, state, _, count in sent if state == "unsure"), "goal": _goal(visit, sequence.id, plan, names), "waiting": pausing.waiting(visit.desk, sequence.id) if sequence.state == "paused" else 0,
     }  # fmt: skip
     return visit.page("sequences/live.html", "sequences", 422 if problem else 200, **values)
+
+
+def _goal(visit: Visit, sequence_id: int, plan: p.Plan, names: Any) -> SimpleNamespace | None:
+    try:
+        found = goals.goal_of(visit.desk, sequence_id, plan)
+    except RuleProblem:
+        return None
+    if found is None or plan.goal is None:
+        return None
+    words_ = sheet.say_goal(plan, names)
+    return SimpleNamespace(words=words_, days=plan.goal.days, share=plan.goal.share, treated=found.treated, held_back=found.held_back)  # fmt: skip
 
 
 def _row(step: p.AnyStep, names: Any, here: Any, sent: Any) -> SimpleNamespace:
@@ -160,20 +178,18 @@ def say_state(state: str, cause: str | None) -> str:
 
 @router.post("/sequences/{sequence_id:int}/pause")
 def pause(sequence_id: int, visit: Visit = SignedIn) -> Response:
-    return _act(visit, sequence_id, lambda: publishing.pause(visit.desk, sequence_id, visit.by))
+    return _act(visit, sequence_id, lambda: pausing.pause(visit.desk, sequence_id, visit.by))
 
 
 @router.post("/sequences/{sequence_id:int}/resume")
 def resume(sequence_id: int, visit: Visit = SignedIn, form: FormData = Form) -> Response:
     wanted, let_in = text_of(form, "waiting") == "send", text_of(form, "crossed") == "in"
-    return _act(
-        visit, sequence_id, lambda: publishing.resume(visit.desk, sequence_id, wanted, let_in, visit.by)
-    )
+    return _act(visit, sequence_id, lambda: pausing.resume(visit.desk, sequence_id, wanted, let_in, visit.by))
 
 
 @router.post("/sequences/{sequence_id:int}/stop")
 def stop(sequence_id: int, visit: Visit = SignedIn) -> Response:
-    return _act(visit, sequence_id, lambda: publishing.stop_all(visit.desk, sequence_id, visit.by))
+    return _act(visit, sequence_id, lambda: pausing.stop_all(visit.desk, sequence_id, visit.by))
 
 
 def _act(visit: Visit, sequence_id: int, act: Any) -> Response:
@@ -199,7 +215,7 @@ def bring(sequence_id: int, visit: Visit = SignedIn, form: FormData = Form) -> R
     if found is None:
         return visit.problem("Nobody on file has this email, mobile or number.")
     try:
-        publishing.bring_by_hand(visit.desk, sequence_id, [found.id], None, visit.by)
+        by_hand.bring_by_hand(visit.desk, sequence_id, [found.id], None, visit.by)
     except SequenceProblem as problem:
         return visit.problem(str(problem))
     visit.wake()
@@ -266,7 +282,7 @@ def move(enrolment_id: int, visit: Visit = SignedIn, form: FormData = Form) -> R
     if one is None:
         raise NotFound("That person’s way through the sequence is no longer on file.")
     try:
-        publishing.move_person(visit.desk, enrolment_id, text_of(form, "to"), visit.by)
+        by_hand.move_person(visit.desk, enrolment_id, text_of(form, "to"), visit.by)
     except SequenceProblem as problem:
         return _live(visit, sequence_of(visit, one.sequence_id), str(problem))
     visit.wake()

@@ -1,0 +1,56 @@
+"""What a person decides about single people in a sequence: bringing in, moving on, taking out, putting back."""
+
+from sqlalchemy import select
+
+from loyalbell.core.pacing import Pace
+from loyalbell.core.sequences.facts import Known
+from loyalbell.core.sequences.plan import read_plan
+from loyalbell.core.sequences.step import UNDER_WAY
+from loyalbell.core.sequences.tree import tree_of
+from loyalbell.desk.desk import Desk
+from loyalbell.desk.sequences.editing import SequenceProblem
+from loyalbell.desk.sequences.house import house_of, live_version
+from loyalbell.desk.sequences.letting_in import bring
+from loyalbell.store import tables
+from loyalbell.store.tables import Enrolment, SequenceVersion, Shop
+
+
+def bring_by_hand(desk: Desk, sequence_id: int, people: list[int], pace: Pace | None, by: str) -> int:
+    """Brings chosen people in, at once or paced. Returns how many came in or were kept out with a reason."""
+    now, ledger = desk.clock.now(), desk.ledger()
+    with desk.book.writing() as session:
+        sequence = session.get_one(tables.Sequence, sequence_id)
+        live = live_version(session, sequence)
+        if sequence.state != "live" or live is None:
+            raise SequenceProblem("People can be brought into a sequence that rings. Publish it first.")
+        known = Known(ledger, house_of(session, session.get_one(Shop, 1), now), until=int(now.timestamp()))
+        key = f"by hand {now.isoformat()}"
+        count = bring(session, sequence, tree_of(read_plan(live.plan)), known, people, key, now, pace)
+        desk.note(session, by, "brought people into a sequence", sequence=sequence.name, people=count)
+        return count
+
+
+def move_person(desk: Desk, enrolment_id: int, to: str, by: str) -> None:
+    """Moves one person: ``on`` to the next step, ``out`` of the sequence, ``back`` in where they were. Raises ``SequenceProblem``."""
+    now = desk.clock.now()
+    with desk.book.writing() as session:
+        one = session.get_one(Enrolment, enrolment_id)
+        if to == "out" and one.state == UNDER_WAY:
+            one.state, one.cause, one.due_at, one.ended_at = "taken out", f"by {by}", None, now
+        elif to == "back" and one.state in ("taken out", "left") and one.step is not None:
+            one.state, one.cause, one.due_at, one.ended_at = UNDER_WAY, None, now, None
+        elif to == "on" and one.state == UNDER_WAY:
+            version = session.get_one(SequenceVersion, one.version_id)
+            node = tree_of(read_plan(version.plan)).nodes.get(one.step or "")
+            one.trail = [*one.trail, [one.step, int(now.timestamp()), f"moved on by {by}"]]
+            one.step, one.settled, one.tried_at, one.due_at = node.after if node else None, False, None, now
+        else:
+            raise SequenceProblem("That cannot be done where this person stands now. Load the page again.")
+        desk.note(session, by, f"moved somebody {to}", sequence=one.sequence_id, person=one.person_id)
+
+
+def that_ring(desk: Desk) -> list[tuple[int, str]]:
+    """(id, name) of the sequences that ring."""
+    query = select(tables.Sequence.id, tables.Sequence.name).where(tables.Sequence.state == "live")
+    with desk.book.reading() as session:
+        return [(at, name) for at, name in session.execute(query.order_by(tables.Sequence.name))]

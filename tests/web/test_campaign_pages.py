@@ -1,0 +1,104 @@
+"""Campaigns over HTTP: the plan typed in, what is wrong with it, its rounds, and the rehearsal of a sequence."""
+
+import re
+from datetime import timedelta
+
+from sqlalchemy import select
+
+from loyalbell.core.campaigns import CampaignPlan
+from loyalbell.desk import campaigns
+from loyalbell.desk.campaign_audience import plan_of
+from loyalbell.desk.sequences import occasions
+from loyalbell.desk.sequences.coming import rehearse_coming
+from loyalbell.desk.sequences.editing import draft_of
+from loyalbell.store import tables
+from loyalbell.store.tables import Campaign, Message, Segment
+from tests.web.test_message_pages import SignedInPages
+
+USUAL = {
+    "often": "once",
+    "parted_by": "share",
+    "engaged_days": "120",
+    "held_back": "0",
+    "when": "now",
+    "variant": "",
+    "share": "50",
+    "for_segment": "",
+}
+
+
+class CampaignPages(SignedInPages):
+    def setUp(self) -> None:
+        super().setUp()
+        with self.desk.book.reading() as session:
+            self.segment = session.scalars(select(Segment.id)).first() or 0
+            self.letters = list(session.scalars(select(Message.id).where(~Message.hidden)))
+        self.made = campaigns.draft_campaign(self.desk, self.id(), self.segment, self.letters[0], "Ida")
+
+    def plan(self, **fields: str) -> CampaignPlan:
+        self.said = self.post(f"/campaigns/{self.made}/plan", **USUAL | fields)
+        with self.desk.book.reading() as session:
+            return plan_of(session.get_one(Campaign, self.made))
+
+    def test_a_repetition_and_another_message_typed_in_stand_on_the_page(self) -> None:
+        day = (self.desk.clock.now() + timedelta(days=3)).date()
+        found = self.plan(
+            when="later", day=day.isoformat(), clock="07:30", often="repeat", every="2", unit="weeks", on="1", ends="times",
+            times="4", again="1", variant=str(self.letters[1]), share="30",
+        )  # fmt: skip
+        assert found.repeat is not None
+        self.assertEqual(
+            (found.repeat.every, found.repeat.weekdays, found.repeat.times, found.again), (2, (1,), 4, True)
+        )
+        self.assertEqual([(one.message, one.share) for one in found.variants], [(self.letters[1], 30)])
+        page = self.said.text
+        self.assertIn("Every 2 weeks on Tuesday, 4 times in all", page)
+        self.assertIn("one of 2 messages", page)
+        self.assertEqual(len(re.findall("<li>", page[page.index('class="rounds"') :])), 4)
+        again = self.plan(when="later", day=day.isoformat(), clock="07:30")
+        self.assertEqual((again.repeat, again.variants), (None, ()))
+
+    def test_more_dates_and_a_segment_each(self) -> None:
+        day = self.desk.clock.now().date()
+        dates = [(day + timedelta(days=at)).isoformat() for at in (2, 9)]
+        found = self.plan(
+            when="later", day=dates[0], clock="10:00", often="dates", more_day=dates[1], more_clock="18:00", parted_by="segment",
+            variant=str(self.letters[1]), share="50", for_segment=str(self.segment),
+        )  # fmt: skip
+        self.assertEqual((len(found.more), found.variants[0].segment), (1, self.segment))
+        self.assertIn("On 2 dates", self.said.text)
+
+    def test_what_does_not_fit_is_said_and_nothing_kept(self) -> None:
+        before = self.plan()
+        for words, fields in (
+            ("is no day and time", {"when": "later", "day": "soon"}),
+            ("on which day it should go out", {"when": "later"}),
+            ("has passed", {"when": "later", "day": "2020-01-01"}),
+            ("first goes out", {"often": "dates", "more_day": "2030-01-01", "more_clock": "10:00"}),
+            ("share of at least 1 %", {"variant": str(self.letters[1]), "share": "x"}),
+            ("choose the segment", {"variant": str(self.letters[1]), "parted_by": "segment"}),
+            ("only once", {"variant": str(self.letters[0]), "share": "10"}),
+            ("choose one of those offered", {"often": "repeat", "unit": "years"}),
+            ("held back", {"held_back": "80"}),
+        ):
+            with self.subTest(words):
+                self.assertEqual(self.plan(**fields), before)
+                self.assertEqual(self.said.status_code, 422)
+                self.assertIn(words, self.said.text)
+
+    def test_the_rehearsal_shows_days_quarters_and_people(self) -> None:
+        made = occasions.make(self.desk, "thanks", "Ida")
+        page = self.client.get(f"/sequences/{made}/rehearsal").text
+        day = re.search(r"day=(\d{4}-\d\d-\d\d)#behind", page)
+        assert day is not None and made is not None
+        of_day = self.client.get(f"/sequences/{made}/rehearsal?day={day[1]}").text
+        quarter = re.search(r"quarter=([\d:%A]+)#behind", of_day)
+        assert quarter is not None
+        self.assertIn("/customers/", of_day[of_day.index('id="behind"') :])
+        self.assertIn("for a quarter of an hour", self.client.get(f"/sequences/{made}/rehearsal?day={day[1]}&quarter={quarter[1]}").text)  # fmt: skip
+        self.assertEqual(self.client.get(f"/sequences/{made}/rehearsal?day=1900-01-01&page=99").status_code, 200)  # fmt: skip
+        with self.desk.book.reading() as session:
+            plan = draft_of(session.get_one(tables.Sequence, made))
+        rehearse_coming(self.desk, plan, made, wait=True)
+        coming = self.client.get(f"/sequences/{made}/rehearsal?over=coming").text
+        self.assertIn("drawn from how often each person comes", coming)
