@@ -240,6 +240,19 @@ class Codes(Rows):
     used_at: Ints = column(blank=NEVER)
 
 
+WAY_ENDS = ("", "finished", "left", "held back")
+"""How ways through sequences end, by code; 0 while they go on."""
+
+
+@dataclass(frozen=True)
+class Ways(Rows):
+    """Ways of people through sequences: ``at`` when they came in or were held back, ``ended_at`` when and ``how`` it ended."""
+
+    sequence: Small = column(np.int32)
+    ended_at: Ints = column(blank=NEVER)
+    how: Small = column(np.int32)
+
+
 @dataclass(frozen=True)
 class Tags(Rows):
     """Who carried which tag from ``at`` until before ``until``."""
@@ -304,6 +317,7 @@ class Ledger:
     touches: Touches = field(default_factory=Touches.of)
     responses: Responses = field(default_factory=Responses.of)
     codes: Codes = field(default_factory=Codes.of)
+    ways: Ways = field(default_factory=Ways.of)
     tags: Tags = field(default_factory=Tags.of)
     field_values: FieldValues = field(default_factory=FieldValues.of)
     yearly_dates: YearlyDates = field(default_factory=YearlyDates.of)

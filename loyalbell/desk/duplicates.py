@@ -123,7 +123,7 @@ def _stricter(by: str) -> Any:
 PART_TABLES = {
     "orders": "orders", "walk_ins": "visit", "appointments": "appointment", "memberships": "membership",
     "events": "event", "answers": "answer", "touches": "touch", "consents": "consent_entry", "tags": "person_tag",
-    "field_values": "field_value",
+    "field_values": "field_value", "ways": "enrolment",
 }  # fmt: skip
 
 

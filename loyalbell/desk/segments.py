@@ -24,7 +24,7 @@ from loyalbell.core.segments.model import (
 from loyalbell.core.segments.sentence import Saying, say_rule
 from loyalbell.core.segments.warnings import Warning, sparse_fields, warnings
 from loyalbell.desk.desk import Desk
-from loyalbell.store.tables import Campaign, Message, Offer, Person, Segment
+from loyalbell.store.tables import Campaign, Message, Offer, Person, Segment, Sequence
 
 YEAR = 365 * 86_400
 WEEK = timedelta(days=7)
@@ -84,7 +84,8 @@ def saying(desk: Desk, ledger: Ledger) -> Saying:
         names = dict(session.execute(select(Segment.id, Segment.name)).all())
         letters = dict(session.execute(select(Message.id, Message.name)).all())
         given = dict(session.execute(select(Offer.id, Offer.name)).all())
-    return Saying(ledger.currency, ledger.catalogue, names, letters, given)
+        sequences = dict(session.execute(select(Sequence.id, Sequence.name)).all())
+    return Saying(ledger.currency, ledger.catalogue, names, letters, given, sequences)
 
 
 def words_of(desk: Desk, rule: Rule) -> str:

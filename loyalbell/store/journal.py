@@ -19,6 +19,11 @@ def mark_rows(writer: Session, part: str, ids: Iterable[int]) -> None:
     _note(writer, [(part, low, high) for low, high in runs(ids)])
 
 
+def mark_span(writer: Session, part: str, low: int, high: int) -> None:
+    """Notes the rows whose ids lie from ``low`` to ``high``."""
+    _note(writer, [(part, low, high)])
+
+
 def runs(ids: Iterable[int]) -> list[tuple[int, int]]:
     """Ranges that hold all the ids, ascending."""
     found: list[tuple[int, int]] = []

@@ -20,6 +20,7 @@ from loyalbell.core.ledger import (
     NO_DAY,
     PERSON_WORDS,
     STATUSES,
+    WAY_ENDS,
     Answers,
     Appointments,
     Catalogue,
@@ -38,6 +39,7 @@ from loyalbell.core.ledger import (
     Tags,
     Touches,
     WalkIns,
+    Ways,
     Words,
     YearlyDates,
 )
@@ -358,6 +360,19 @@ def codes(loading: Loading, span: Range | None) -> Codes:
     return Codes.of(key=ids, person=loading.numbers(person), at=at, offer=offer, until=until, used_at=used)
 
 
+def ways(loading: Loading, span: Range | None) -> Ways:
+    """Whoever was kept out has no way. To be taken out is to have left."""
+    only = where("id", span)
+    ids, person, at, sequence, ended, how = loading.columns(
+        f"""SELECT id, person_id, entered_at, sequence_id,
+            CASE state WHEN 'under way' THEN {NEVER} ELSE coalesce(ended_at, entered_at) END,
+            {_code(WAY_ENDS, "CASE state WHEN 'taken out' THEN 'left' ELSE state END")}
+            FROM enrolment WHERE state != 'kept out' {only and "AND " + only}""",
+        6,
+    )
+    return Ways.of(key=ids, person=loading.numbers(person), at=at, sequence=sequence, ended_at=ended, how=how)
+
+
 Load = Callable[[Loading, Range | None], Rows]
 HISTORY: dict[str, Load] = {
     "orders": orders,
@@ -373,6 +388,7 @@ HISTORY: dict[str, Load] = {
     "consents": consents,
     "suppressions": suppressions,
     "codes": codes,
+    "ways": ways,
     "tags": tags,
     "field_values": field_values,
     "yearly_dates": yearly_dates,

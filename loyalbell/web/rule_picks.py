@@ -41,6 +41,7 @@ class Offers:
     messages: Options = ()
     segments: Options = ()
     offers: Options = ()
+    sequences: Options = ()
 
 
 @dataclass(frozen=True)
@@ -275,6 +276,11 @@ PICKS: dict[str, LineSpec] = {
         Field("has", "Do they", "select", [("True", "yes"), ("False", "no")]),
         Field("offer", "Offer", "id", offer="offers", blank="any"),
         Field("days", "Days: ending within, or back (0 for any)", "number")),),)),
+    "sequences": LineSpec(m.SequencesCondition, (PickSpec("state", _whole, (
+        Field("state", "Where they are or were", "select", [("under way", "on their way through it now"), ("came in", "came in"), ("finished", "came to the end"), ("left", "left early"), ("held back", "held back, to compare with")]),
+        Field("has", "Do they", "select", [("True", "yes"), ("False", "no")]),
+        Field("sequence", "Sequence", "id", offer="sequences", blank="any"),
+        Field("days", "Days back (0 for ever)", "number")),),)),
     "top": LineSpec(m.TopCondition, (PickSpec("percent", _whole, (
         Field("percent", "Top per cent", "text"), Field("days", "In the last days (0 for ever)", "number"),
         Field("department", "Department", "id", offer="departments", blank="any")),),)),

@@ -23,6 +23,7 @@ from loyalbell.core.segments.model import (
     PersonCondition,
     ReachCondition,
     SegmentCondition,
+    SequencesCondition,
     TagCondition,
     TopCondition,
     VisitsCondition,
@@ -109,6 +110,12 @@ STARTERS: tuple[Starter, ...] = (
     ("offers", "hold a code of an offer (coupon, gift, benefit)", OffersCondition()),
     ("offers-ending", "hold a code that ends within 2 days (expires)", OffersCondition(days=2)),
     ("offers-out", "let a code run out in the last 30 days", OffersCondition(state="let run out", days=30)),
+    ("sequences", "are on their way through a sequence (automation, under way)", SequencesCondition()),
+    (
+        "sequences-had",
+        "came into a sequence in the last 30 days",
+        SequencesCondition(state="came in", days=30),
+    ),
     ("top", "are among the top 20 % who spent most (VIP, best customers)", TopCondition()),
     (
         "opened",

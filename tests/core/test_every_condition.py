@@ -27,6 +27,7 @@ from loyalbell.core.ledger import (
     Tags,
     Touches,
     WalkIns,
+    Ways,
 )
 from loyalbell.core.segments import model as m
 from loyalbell.core.segments.evaluate import evaluate
@@ -191,6 +192,36 @@ class EveryCondition(unittest.TestCase):
             days = sorted({-days_ago(at) for who, at, _, _ in rows if who == person and at <= SECONDS})
             gaps = [later - earlier for earlier, later in pairwise(days)]
             return len(days) >= fewest and low <= median(gaps) <= low + 8
+
+        self.check(line, ledger, slow)
+
+    @given(
+        st.lists(st.tuples(PERSON, AT, st.integers(1, 3), st.none() | st.tuples(st.integers(0, 40), st.integers(1, 3))), max_size=12),
+        st.sampled_from(("under way", "came in", "finished", "left", "held back")), st.none() | st.integers(1, 3), st.integers(0, 30), st.booleans(),
+    )  # fmt: skip
+    def test_sequences(self, rows, state, sequence, days, has) -> None:
+        never = 2**62
+        ways = [
+            (who, at, which, never if end is None else at + end[0] * DAY * (end[1] != 3), 0 if end is None else end[1])
+            for who, at, which, end in rows
+        ]  # fmt: skip
+        who, at, which, ended, how = zip(*ways, strict=True) if ways else ([],) * 5
+        ledger = book(ways=Ways.of(person=who, at=at, sequence=which, ended_at=ended, how=how))
+        line = m.SequencesCondition(state=state, sequence=sequence, days=days, has=has)
+        ends = {1: "finished", 2: "left", 3: "held back"}
+
+        def one(at: int, ended: int, how: int) -> bool:
+            if state == "under way":
+                return at <= SECONDS < ended
+            if state == "came in":
+                when = at if how != 3 else None
+            else:
+                when = ended if ends.get(how) == state else None
+            return when is not None and at <= SECONDS and when <= SECONDS and (not days or when > SECONDS - days * DAY)  # fmt: skip
+
+        def slow(person: int) -> bool:
+            found = any(one(at, ended, how) for who, at, which, ended, how in ways if who == person and sequence in (None, which))  # fmt: skip
+            return found == has
 
         self.check(line, ledger, slow)
 

@@ -12,8 +12,11 @@ from loyalbell.desk.sequences import by_hand, guarding, pausing, publishing
 from loyalbell.desk.sequences.editing import SequenceProblem, keep
 from loyalbell.desk.ticking import tick
 from loyalbell.store import tables
+from loyalbell.store.journal import newest
+from loyalbell.store.load_ledger import load_ledger
 from loyalbell.store.tables import Enrolment, HeldBatch, StaffNote, Touch
 from tests.books import DeskCase, FakeSender
+from tests.store.test_ledger_follows import plain
 
 HOUR, DAY = timedelta(hours=1), timedelta(days=1)
 
@@ -34,6 +37,13 @@ class SequenceCase(DeskCase):
         made = keep(self.desk, None, name, read_plan(plan), "Ida")
         publishing.publish(self.desk, made, publishing.Choices(**choices), "Ida", normal=10)
         return made
+
+    def tearDown(self) -> None:
+        """The ledger that followed all that rang is the ledger loaded anew."""
+        with self.desk.book.reading() as session:
+            anew = load_ledger(session, newest(session))
+        self.assertEqual(plain(self.desk.ledger())["ways"], plain(anew)["ways"])
+        super().tearDown()
 
     def walk(self, how_long: timedelta, step: timedelta = HOUR) -> None:
         end = self.clock.now() + how_long

@@ -145,6 +145,13 @@ LINES = st.one_of(
         has=st.booleans(),
     ),
     st.builds(
+        m.SequencesCondition,
+        state=st.sampled_from(("under way", "came in", "held back")),
+        sequence=IDS,
+        days=st.integers(0, 90),
+        has=st.booleans(),
+    ),
+    st.builds(
         m.TopCondition, percent=st.integers(1, 100).map(float), days=st.integers(0, 900), department=IDS
     ),
     st.builds(

@@ -107,6 +107,7 @@ MEETS: dict[str, Callable[[Any, Moment], Mask]] = {
     "band": facts.band,
     "gap": facts.gap,
     "offers": facts.offers,
+    "sequences": facts.sequences,
     "top": facts.top,
     "scores": facts.scores,
     "person": facts.person,

@@ -6,7 +6,7 @@ from typing import Any
 import numpy as np
 
 from loyalbell.core.columns import Ints, Mask, Small
-from loyalbell.core.ledger import NO_DAY
+from loyalbell.core.ledger import NO_DAY, WAY_ENDS
 from loyalbell.core.rhythm.bands import BANDS, own_medians, rhythms
 from loyalbell.core.rhythm.concentration import concentration
 from loyalbell.core.rhythm.grid import grid
@@ -22,6 +22,7 @@ from loyalbell.core.segments.model import (
     PersonCondition,
     RuleProblem,
     ScoresCondition,
+    SequencesCondition,
     TagCondition,
     TopCondition,
 )
@@ -191,6 +192,25 @@ def own_gaps(line: GapCondition, moment: Moment) -> tuple[Ints, Any]:
 def gap(line: GapCondition, moment: Moment) -> Mask:
     times, middle = own_gaps(line, moment)
     return _mask((times >= line.fewest) & (middle >= line.low) & (middle <= line.high))
+
+
+def sequences(line: SequencesCondition, moment: Moment) -> Mask:
+    ways, now = moment.ledger.ways, moment.now
+    kept = ways.at <= now
+    if line.sequence is not None:
+        kept &= ways.sequence == line.sequence
+    held_back = ways.how == WAY_ENDS.index("held back")
+    since = now - line.days * DAY if line.days else -(2**62)
+    if line.state == "under way":
+        kept &= ways.ended_at > now
+    elif line.state == "came in":
+        kept &= (ways.at > since) & ~held_back
+    elif line.state == "held back":
+        kept &= (ways.at > since) & held_back
+    else:
+        kept &= (ways.how == WAY_ENDS.index(line.state)) & (ways.ended_at <= now) & (ways.ended_at > since)
+    found = _any(ways.person[kept], moment)
+    return found if line.has else ~found
 
 
 def offers(line: OffersCondition, moment: Moment) -> Mask:

@@ -271,6 +271,19 @@ class OffersCondition(_Part):
     has: bool = True
 
 
+class SequencesCondition(_Part):
+    """Sequences: on their way through one now, came in, came to the end, left early, or were held back from one.
+
+    For all but the first ``days`` counts back, 0 for ever.
+    """
+
+    about: Literal["sequences"] = "sequences"
+    state: Literal["under way", "came in", "finished", "left", "held back"] = "under way"
+    sequence: int | None = None
+    days: int = Field(default=0, ge=0, le=MOST_DAYS)
+    has: bool = True
+
+
 class GapCondition(_Part):
     """The usual gap in days between somebody's own visits or orders: the median, counted where there are ``fewest`` or more."""
 
@@ -352,6 +365,7 @@ Condition = Annotated[
     | BandCondition
     | GapCondition
     | OffersCondition
+    | SequencesCondition
     | TopCondition
     | ScoresCondition
     | PersonCondition

@@ -35,6 +35,7 @@ from loyalbell.core.segments.model import (
     Rule,
     ScoresCondition,
     SegmentCondition,
+    SequencesCondition,
     SinceEntering,
     TagCondition,
     TopCondition,
@@ -72,6 +73,7 @@ class Saying:
     segments: Mapping[int, str] = field(default_factory=dict)
     messages: Mapping[int, str] = field(default_factory=dict)
     offers: Mapping[int, str] = field(default_factory=dict)
+    sequences: Mapping[int, str] = field(default_factory=dict)
 
 
 def say_period(period: Period) -> str:
@@ -301,6 +303,21 @@ def _gap(line: GapCondition, saying: Saying) -> str:
     return _join("usually", verb, place, f"every {often} (known from {line.fewest} {line.what} or more)")
 
 
+def _sequences(line: SequencesCondition, saying: Saying) -> str:
+    which = "any sequence" if line.sequence is None else f"“{saying.sequences.get(line.sequence, GONE)}”"
+    verbs = {
+        "under way": ("are on their way through", "are not on their way through"),
+        "came in": ("came into", "did not come into"),
+        "finished": ("came to the end of", "did not come to the end of"),
+        "left": ("left early", "did not leave early"),
+        "held back": ("were held back from", "were not held back from"),
+    }
+    verb = verbs[line.state][0 if line.has else 1]
+    if line.state == "under way":
+        return _join(verb, which, "now")
+    return _join(verb, which, f"in the last {line.days} days" if line.days else "ever")
+
+
 def _offers(line: OffersCondition, saying: Saying) -> str:
     what = (
         f"a code of “{saying.offers.get(line.offer, GONE)}”"
@@ -353,7 +370,7 @@ def _people(line: PeopleCondition, saying: Saying) -> str:
 SAYS: dict[str, Callable[[Any, Saying], str]] = {
     "orders": _orders, "items": _items, "visits": _visits, "appointments": _appointments, "events": _events,
     "messages": _messages, "answers": _answers, "reach": _reach, "consent": _consent, "tag": _tag, "field": _field,
-    "date": _date, "membership": _membership, "band": _band, "gap": _gap, "offers": _offers, "top": _top, "scores": _scores, "person": _person,
+    "date": _date, "membership": _membership, "band": _band, "gap": _gap, "offers": _offers, "sequences": _sequences, "top": _top, "scores": _scores, "person": _person,
     "segment": _segment, "people": _people,
 }  # fmt: skip
 

@@ -12,6 +12,7 @@ from loyalbell.desk.sequences.editing import SequenceProblem
 from loyalbell.desk.sequences.house import house_of, live_version
 from loyalbell.desk.sequences.letting_in import bring
 from loyalbell.store import tables
+from loyalbell.store.journal import mark_rows
 from loyalbell.store.tables import Enrolment, SequenceVersion, Shop
 
 
@@ -46,6 +47,7 @@ def move_person(desk: Desk, enrolment_id: int, to: str, by: str) -> None:
             one.step, one.settled, one.tried_at, one.due_at = node.after if node else None, False, None, now
         else:
             raise SequenceProblem("That cannot be done where this person stands now. Load the page again.")
+        mark_rows(session, "ways", [one.id])
         desk.note(session, by, f"moved somebody {to}", sequence=one.sequence_id, person=one.person_id)
 
 

@@ -6,7 +6,7 @@ from datetime import datetime, timedelta
 from itertools import islice
 from typing import Any
 
-from sqlalchemy import insert, select
+from sqlalchemy import func, insert, select
 from sqlalchemy.orm import Session
 
 from loyalbell.core.pacing import Pace, instants
@@ -19,6 +19,7 @@ from loyalbell.core.sequences.tree import Tree, tree_of
 from loyalbell.core.zones import zone_of
 from loyalbell.desk.sequences.places import instant
 from loyalbell.store import tables
+from loyalbell.store.journal import mark_span
 from loyalbell.store.tables import Enrolment
 
 LOOK_BACK = timedelta(days=7)
@@ -49,7 +50,9 @@ def enrol(session: Session, sequence: tables.Sequence, tree: Tree, known: Known,
     rows = [_row(sequence, tree, about, one, before) for one in fresh]
     kept = [row for row in rows if not (row["state"] == KEPT_OUT and row["key"].startswith(EVERY_DAY))]
     if kept:
+        last = session.scalar(select(func.max(Enrolment.id))) or 0
         session.execute(insert(Enrolment), kept)
+        mark_span(session, "ways", last + 1, last + len(kept))
     return len(kept)
 
 

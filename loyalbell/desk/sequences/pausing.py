@@ -12,6 +12,7 @@ from loyalbell.desk.sequences.editing import SequenceProblem
 from loyalbell.desk.sequences.house import live_version
 from loyalbell.desk.sequences.ringing import skip_due
 from loyalbell.store import tables
+from loyalbell.store.journal import mark_whole
 from loyalbell.store.tables import Enrolment, Touch
 
 AN_HOUR = timedelta(hours=1)
@@ -103,6 +104,7 @@ def stop_all(desk: Desk, sequence_id: int, by: str) -> int:
             .values(state="withheld", cause="stopped")
         )  # fmt: skip
         sequence.state, sequence.goes_live_at = "stopped", None
+        mark_whole(session, "ways")
         count = int(done.rowcount)  # type: ignore[attr-defined]
         desk.note(session, by, "stopped a sequence", sequence=sequence.name, people=count)
         return count

@@ -12,6 +12,7 @@ from sqlalchemy import Integer, Text, type_coerce
 from sqlalchemy.orm import Session
 
 from loyalbell.core.sequences.step import UNDER_WAY, Position
+from loyalbell.store.journal import mark_rows
 from loyalbell.store.tables import Enrolment
 
 COLUMNS = (
@@ -62,6 +63,7 @@ def write(session: Session, places: list[Place], now: datetime) -> None:
     """Keeps where everybody stands now."""
     if places:
         session.connection().exec_driver_sql(WRITE, [_values(one, int(now.timestamp())) for one in places])
+        mark_rows(session, "ways", [one.id for one in places if one.position.state != UNDER_WAY])
 
 
 def _values(place: Place, now: int) -> tuple[Any, ...]:

@@ -22,6 +22,7 @@ from loyalbell.desk.sequences.editing import SequenceProblem, draft_of, mistakes
 from loyalbell.desk.sequences.house import around_of, house_of, live_version
 from loyalbell.desk.sequences.letting_in import bring
 from loyalbell.store import tables
+from loyalbell.store.journal import mark_whole
 from loyalbell.store.tables import Enrolment, SequenceVersion, Shop
 
 LEAVES = "leaves"
@@ -212,6 +213,7 @@ def _move(session: Session, sequence: tables.Sequence, version: SequenceVersion,
         else:
             session.execute(update(Enrolment).where(*where).values(step=to, settled=False, tried_at=None, due_at=now))  # fmt: skip
     session.execute(update(Enrolment).where(*mine).values(version_id=version.id))
+    mark_whole(session, "ways")
     if choices.finished_too and what.added:
         done = (Enrolment.sequence_id == sequence.id, Enrolment.state == FINISHED)
         session.execute(

@@ -165,6 +165,7 @@ def offers(visit: Visit, ledger: Ledger) -> Offers:
         messages=pairs(names.messages),
         segments=pairs(names.segments),
         offers=pairs(names.offers),
+        sequences=pairs(names.sequences),
     )
 
 
