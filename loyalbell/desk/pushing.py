@@ -245,6 +245,14 @@ def _cared(one: Values, birthday: Birthday) -> tuple[Any, ...]:
     return name, clean(one.get("kind")), year, month, day
 
 
+def named_in(session: Session, records: Sequence[Values]) -> list[int | None]:
+    """Whom each record names, by person id."""
+    country = session.get_one(Shop, 1).country
+    named = [_whose(record, country) for record in records]
+    known = known_of(session, named)
+    return [known.find(one) for one in named]
+
+
 def _whose(record: Values, country: str) -> Values:
     """How a record names its customer, as they are kept in the book; what cannot be read names nobody."""
     found: Values = {"id": clean(record.get("id"))}

@@ -1,7 +1,9 @@
 """What a person decides about single people in a sequence: bringing in, moving on, taking out, putting back."""
 
 from sqlalchemy import select
+from sqlalchemy.orm import Session
 
+from loyalbell.core.ledger import Ledger
 from loyalbell.core.pacing import Pace
 from loyalbell.core.sequences.facts import Known
 from loyalbell.core.sequences.plan import read_plan
@@ -18,17 +20,25 @@ from loyalbell.store.tables import Enrolment, SequenceVersion, Shop
 
 def bring_by_hand(desk: Desk, sequence_id: int, people: list[int], pace: Pace | None, by: str) -> int:
     """Brings chosen people in, at once or paced. Returns how many came in or were kept out with a reason."""
-    now, ledger = desk.clock.now(), desk.ledger()
+    ledger, key = desk.ledger(), f"by hand {desk.clock.now().isoformat()}"
     with desk.book.writing() as session:
-        sequence = session.get_one(tables.Sequence, sequence_id)
-        live = live_version(session, sequence)
-        if sequence.state != "live" or live is None:
-            raise SequenceProblem("People can be brought into a sequence that rings. Publish it first.")
-        known = Known(ledger, house_of(session, session.get_one(Shop, 1), now), until=int(now.timestamp()))
-        key = f"by hand {now.isoformat()}"
-        count = bring(session, sequence, tree_of(read_plan(live.plan)), known, people, key, now, pace)
-        desk.note(session, by, "brought people into a sequence", sequence=sequence.name, people=count)
-        return count
+        return bring_in(desk, session, ledger, sequence_id, people, key, by, pace)
+
+
+def bring_in(
+    desk: Desk, session: Session, ledger: Ledger, sequence_id: int, people: list[int], key: str, by: str,
+    pace: Pace | None = None,
+) -> int:  # fmt: skip
+    """Each person once for a ``key``. Raises ``SequenceProblem`` where it does not ring."""
+    now = desk.clock.now()
+    sequence = session.get(tables.Sequence, sequence_id)
+    live = live_version(session, sequence) if sequence is not None else None
+    if sequence is None or sequence.state != "live" or live is None:
+        raise SequenceProblem("People can be brought into a sequence that rings. Publish it first.")
+    known = Known(ledger, house_of(session, session.get_one(Shop, 1), now), until=int(now.timestamp()))
+    count = bring(session, sequence, tree_of(read_plan(live.plan)), known, people, key, now, pace)
+    desk.note(session, by, "brought people into a sequence", sequence=sequence.name, people=count)
+    return count
 
 
 def move_person(desk: Desk, enrolment_id: int, to: str, by: str) -> None:

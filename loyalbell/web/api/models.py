@@ -263,6 +263,16 @@ class CloudEvent(BaseModel):
     data: dict[str, Any] | None = None
 
 
+class BroughtIn(Strict):
+    """Customers for a sequence. A ``reason`` brings each of them in once, however often it is sent."""
+
+    model_config = ConfigDict(
+        extra="forbid", json_schema_extra={"examples": [{"people": [{"id": "C-1042"}], "reason": "workshop 2026-05"}]}
+    )  # fmt: skip
+    people: list[Whose] = Field(min_length=1, max_length=MOST_RECORDS)
+    reason: Short | None = None
+
+
 class Refused(BaseModel):
     at: int = Field(description="The place of the record in what was sent, from 0.")
     reason: str

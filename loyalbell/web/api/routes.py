@@ -2,7 +2,7 @@
 
 import hashlib
 import json
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from datetime import timedelta
 from typing import Annotated, Any
 
@@ -10,10 +10,13 @@ from fastapi import APIRouter, Depends, Header, Path, Request
 from fastapi.responses import JSONResponse
 from pydantic import BaseModel, Field, ValidationError, create_model
 from sqlalchemy import delete, select
+from sqlalchemy.orm import Session
 
 from loyalbell.core.money import minor_digits
 from loyalbell.desk import customer, pushing, tokens
 from loyalbell.desk.desk import Desk
+from loyalbell.desk.sequences.by_programs import bring_named
+from loyalbell.desk.sequences.editing import SequenceProblem
 from loyalbell.store.tables import ApiToken, KeptAnswer
 from loyalbell.web.api import models
 from loyalbell.web.api.models import MOST_RECORDS, Problem, Result
@@ -77,8 +80,19 @@ def take(
 ) -> JSONResponse:
     """Writes the records and keeps the answer under the key, in one transaction."""
     plain = [record.model_dump(exclude_none=True) for record in records]
-    asked = hashlib.sha256(json.dumps([kind, single, plain], sort_keys=True).encode()).hexdigest()
     desk = desk_of(request)
+
+    def write(session: Session) -> tuple[int, dict[str, Any]]:
+        return _answer(pushing.take_records(desk, session, kind, plain, token.name), single)
+
+    return once(desk, token, [kind, single, plain], key, write)
+
+
+def once(
+    desk: Desk, token: ApiToken, said: list[Any], key: str | None, write: Callable[[Session], tuple[int, dict[str, Any]]]
+) -> JSONResponse:  # fmt: skip
+    """Carries a request out and keeps the answer under its key; one sent again is answered as before."""
+    asked = hashlib.sha256(json.dumps(said, sort_keys=True).encode()).hexdigest()
     with desk.book.writing() as session:
         if key is not None:
             kept = session.scalar(
@@ -88,8 +102,7 @@ def take(
                 raise ApiProblem(409, "This idempotency key came with another request before. Use a new key.")
             if kept is not None:
                 return _json(kept.status, kept.body, {"Idempotent-Replayed": "true"})
-        pushed = pushing.take_records(desk, session, kind, plain, token.name)
-        status, body = _answer(pushed, single)
+        status, body = write(session)
         if key is not None:
             now = desk.clock.now()
             session.execute(delete(KeptAnswer).where(KeptAnswer.at < now - KEPT_FOR))
@@ -240,6 +253,31 @@ def _from_cloud(event: Any, now: str) -> models.Event:
         external_id=hashlib.sha256(f"{event.source}\x00{event.id}".encode("utf-8", "replace")).hexdigest(),
         id=event.subject, kind=event.type, at=event.time or now[:19] + now[-6:], properties=event.data or {},
     )  # fmt: skip
+
+
+@router.post(
+    "/sequences/{sequence_id}/people",
+    tags=["sequences"],
+    summary="Bring up to 1,000 customers into a sequence that rings",
+    operation_id="bring_in",
+    responses={404: {"model": Problem, "description": "No such sequence rings."}},
+)
+def bring_in(
+    request: Request,
+    sequence_id: Annotated[int, Path(ge=1, le=2**31, description="The number in the sequence’s address.")],
+    sent: models.BroughtIn, token: ApiToken = allowed("sequences"), key: KeyHeader = None,
+) -> Result:  # fmt: skip
+    desk = desk_of(request)
+    ledger = desk.ledger()
+    plain = sent.model_dump(exclude_none=True)
+
+    def write(session: Session) -> tuple[int, dict[str, Any]]:
+        return _answer(bring_named(desk, session, ledger, sequence_id, plain["people"], sent.reason, token.name), False)  # fmt: skip
+
+    try:
+        return once(desk, token, ["bring in", sequence_id, plain], key, write)  # type: ignore[return-value]
+    except SequenceProblem as problem:
+        raise ApiProblem(404, str(problem)) from problem
 
 
 @router.get(

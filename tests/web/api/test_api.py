@@ -17,11 +17,14 @@ from schemathesis.specs.openapi.checks import (
     status_code_conformance,
 )
 
+from loyalbell.core.sequences.plan import read_plan
 from loyalbell.desk import tokens
+from loyalbell.desk.sequences import editing, publishing
+from loyalbell.desk.ticking import tick
 from loyalbell.store.tables import CustomField
 from loyalbell.web.api.app import create_api
 from loyalbell.web.api.limits import RateLimit
-from tests.books import NOW, DeskCase
+from tests.books import NOW, DeskCase, FakeSender
 from tests.store.test_export import out
 
 CHECKS = [
@@ -51,6 +54,36 @@ class ApiCase(DeskCase):
         status, found = self.send(path, body, **headers)
         self.assertLess(status, 300, found)
         return found["created"], found["changed"], found["unchanged"], len(found["refused"])
+
+
+class BringingIn(ApiCase):
+    def setUp(self) -> None:
+        super().setUp()
+        self.wren = self.add_person("wren@example.com")
+        plan = read_plan({"start": {"on": "hand"}, "steps": [{"do": "message", "id": "m", "message": self.letter()}], "again": {"kind": "each"}})  # fmt: skip
+        self.sequence = editing.keep(self.desk, None, "By the site", plan, "Ida")
+        self.path = f"/sequences/{self.sequence}/people"
+        self.people = [{"email": "WREN@example.com"}, {"email": "nobody@example.com"}]
+
+    def test_each_once_for_a_reason_and_those_unknown_are_named(self) -> None:
+        publishing.publish(self.desk, self.sequence, publishing.Choices(), "Ida")
+        body = {"people": self.people, "reason": "workshop"}
+        self.assertEqual(self.result(self.path, body), (1, 0, 0, 1))
+        self.assertEqual(self.result(self.path, body), (0, 0, 1, 1))
+        self.assertEqual(self.result(self.path, body | {"reason": "another"}), (1, 0, 0, 1))
+        key = {"Idempotency-Key": "k1"}
+        for _ in range(2):
+            self.assertEqual(self.result(self.path, {"people": self.people[:1]}, **key), (1, 0, 0, 0))
+        sender = FakeSender()
+        tick(self.desk, sender)
+        self.assertEqual({one.recipient for one in sender.handed}, {"wren@example.com"})
+
+    def test_what_does_not_ring_takes_nobody_and_a_token_needs_the_right(self) -> None:
+        self.assertEqual(self.send(self.path, {"people": self.people})[0], 404)
+        self.assertEqual(self.send("/sequences/99/people", {"people": self.people})[0], 404)
+        other = tokens.make_token(self.desk, "site", ["history"], "Ida")
+        headers = {"Authorization": f"Bearer {other}"}
+        self.assertEqual(self.send(self.path, {"people": self.people}, **headers)[0], 403)
 
 
 class Sending(ApiCase):
