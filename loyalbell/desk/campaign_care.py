@@ -11,6 +11,7 @@ from loyalbell.core.care import next_allowed
 from loyalbell.core.windows import AT_ONCE, opens
 from loyalbell.core.zones import zone_of
 from loyalbell.desk.channel_settings import CareSettings
+from loyalbell.desk.sequences.acts import SEQUENCE
 from loyalbell.desk.sequences.house import quiet_of
 from loyalbell.store.tables import Message, MessageVersion, Person, Shop, Touch
 
@@ -59,15 +60,15 @@ def _service(session: Session, versions: set[int]) -> set[int]:
 
 
 def _sent(session: Session, people: list[int], now: datetime) -> dict[int, list[int]]:
-    """By person id when marketing messages left for them, ascending."""
-    when = func.coalesce(Touch.sent_at, Touch.handed_at)
+    """By person id when marketing messages left for them, or a sequence is about to send one; ascending, none ahead."""
+    when = func.coalesce(Touch.sent_at, Touch.handed_at, Touch.due_at)
     query = (
         select(Touch.person_id, when)
         .join(MessageVersion, MessageVersion.id == Touch.message_version_id)
         .join(Message, Message.id == MessageVersion.message_id)
         .where(
             Touch.person_id.in_(people),
-            Touch.state.in_(LEFT),
+            Touch.state.in_(LEFT) | ((Touch.state == "planned") & (Touch.origin_kind == SEQUENCE)),
             when > now - REMEMBERED,
             Message.purpose == "marketing",
         )
@@ -75,7 +76,7 @@ def _sent(session: Session, people: list[int], now: datetime) -> dict[int, list[
     )
     found: dict[int, list[int]] = {}
     for person, at in session.execute(query):
-        found.setdefault(person, []).append(int(at.timestamp()))
+        found.setdefault(person, []).append(min(int(at.timestamp()), int(now.timestamp())))
     return found
 
 

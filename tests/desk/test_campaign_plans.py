@@ -11,6 +11,8 @@ from loyalbell.demo.letters import lapsed
 from loyalbell.desk import campaign_audience, campaigns, segments
 from loyalbell.desk.campaign_care import in_quiet_hours
 from loyalbell.desk.campaigns import CannotSend
+from loyalbell.desk.channel_settings import CareSettings
+from loyalbell.desk.sequences import editing
 from loyalbell.desk.ticking import tick
 from loyalbell.store.journal import mark_rows, mark_whole
 from loyalbell.store.tables import Campaign, Person, Touch
@@ -29,7 +31,7 @@ class CampaignPlanCase(SequenceCase):
 
     def draft(self, letter: int | None = None, **plan: Any) -> int:
         self.names += 1
-        letter = letter or self.letter(f"Letter {self.names}")
+        letter = letter or self.letter(f"Campaign letter {self.names}")
         segment = segments.keep(self.desk, None, f"Segment {self.names}", self.lapsed_rule(), "Ida")
         made = campaigns.draft_campaign(self.desk, f"Campaign {self.names}", segment, letter, "Ida")
         campaigns.change_plan(self.desk, made, CampaignPlan(**plan))
@@ -52,6 +54,32 @@ class CampaignPlanCase(SequenceCase):
         )
         with self.desk.book.reading() as session:
             return session.scalar(query) or 0
+
+
+class OrderTest(CampaignPlanCase):
+    """Service before sequences by their rank before campaigns (rules of the job, section 6)."""
+
+    def met(self, first: str) -> list[tuple[str, str]]:
+        with self.desk.book.writing() as session:
+            CareSettings.load(session).model_copy(update={"limits": [Limit(count=1, days=1)]}).save(session)
+        start = {"on": "lack", "happening": {"what": "order"}, "days": 101}
+        rings = [self.ring({"start": start, "steps": [self.message(name)]}, name) for name in ("a", "b")]
+        if first == "b":
+            editing.change_rank(self.desk, rings[1], True, "Ida")
+        made = self.draft(at=self.clock.now() + DAY, engaged_only=False)
+        self.start(made)
+        self.walk(DAY, DAY)
+        self.assertEqual(self.sent(made), 0, "the campaign gives way")
+        went = [(one.state, one.step) for one in self.touches() if one.person_id == self.people[0]]
+        self.walk(3 * DAY)
+        self.assertEqual(self.sent(made), 6)
+        return went
+
+    def test_the_upper_sequence_goes_first_and_a_campaign_after_both(self) -> None:
+        self.assertEqual(self.met("a"), [("sent", "a")])
+
+    def test_the_order_can_be_changed(self) -> None:
+        self.assertEqual(self.met("b"), [("sent", "b")])
 
 
 class LeftOutTest(CampaignPlanCase):

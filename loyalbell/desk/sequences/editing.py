@@ -19,7 +19,7 @@ from loyalbell.desk.messages import findings_of_all
 from loyalbell.desk.sequences.acts import new_key
 from loyalbell.desk.sequences.house import around_of, house_of, live_plans, quiet_of
 from loyalbell.store import tables
-from loyalbell.store.tables import CustomField, Message, Offer, Segment, Shop, Tag
+from loyalbell.store.tables import CustomField, Department, Message, Offer, Segment, Shop, Tag
 
 LONGEST_NAME = 120
 
@@ -165,3 +165,30 @@ def archive(desk: Desk, sequence_id: int, by: str) -> None:
             raise SequenceProblem("Stop it first: people are under way in it.")
         sequence.archived_at = desk.clock.now()
         desk.note(session, by, "put a sequence away", sequence=sequence.name)
+
+
+def change_rank(desk: Desk, sequence_id: int, up: bool, by: str) -> None:
+    """Puts it before the one above it, or after the one below: where two meet, the upper one goes first."""
+    with desk.book.writing() as session:
+        kept = session.scalars(select(tables.Sequence).where(tables.Sequence.archived_at.is_(None)))
+        order = sorted(kept, key=lambda one: (one.rank, one.id))
+        at = next((place for place, one in enumerate(order) if one.id == sequence_id), None)
+        to = None if at is None else at - 1 if up else at + 1
+        if at is None or to is None or not 0 <= to < len(order):
+            return
+        order[at], order[to] = order[to], order[at]
+        for rank, one in enumerate(order, start=1):
+            one.rank = rank
+        desk.note(session, by, "changed the order of sequences", sequence=order[to].name, place=to + 1)
+
+
+def change_department(desk: Desk, sequence_id: int, department_id: int | None, by: str) -> None:
+    """Whose sequence it is: it rests while the department is silent. Raises ``SequenceProblem``."""
+    with desk.book.writing() as session:
+        department = session.get(Department, department_id) if department_id else None
+        if department_id and department is None:
+            raise SequenceProblem("That department is no longer on file. Choose another.")
+        sequence = session.get_one(tables.Sequence, sequence_id)
+        sequence.department_id = department_id
+        name = department.name if department else "the whole shop"
+        desk.note(session, by, "changed whose sequence it is", sequence=sequence.name, department=name)

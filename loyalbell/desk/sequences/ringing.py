@@ -320,7 +320,10 @@ class _Batch:
 
 
 def _sent_lately(session: Session, people: list[int], now: datetime) -> dict[int, list[int]]:
-    """By person id when they got, or are about to get, marketing messages; ascending."""
+    """By person id when they got, or are about to get, marketing messages; ascending.
+
+    What a campaign has planned and not handed over does not count: a campaign gives way to sequences.
+    """
     found: dict[int, list[int]] = {}
     when = func.coalesce(Touch.sent_at, Touch.due_at)
     for start in range(0, len(people), 500):
@@ -331,6 +334,7 @@ def _sent_lately(session: Session, people: list[int], now: datetime) -> dict[int
             .where(
                 Touch.person_id.in_(people[start : start + 500]), Touch.state.in_(("sent", "bounced", *IN_HAND)),
                 when > now - REMEMBERED, Message.purpose == "marketing",
+                (Touch.state != "planned") | (Touch.origin_kind != "campaign"),
             )
             .order_by(when)
         )  # fmt: skip

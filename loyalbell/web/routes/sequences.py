@@ -154,6 +154,22 @@ def copy(sequence_id: int, visit: Visit = SignedIn) -> Response:
     return visit.go(f"/sequences/{made}")
 
 
+@router.post("/sequences/{sequence_id:int}/rank")
+def rank(sequence_id: int, visit: Visit = SignedIn, form: FormData = Form) -> Response:
+    editing.change_rank(visit.desk, sequence_of(visit, sequence_id).id, text_of(form, "to") == "up", visit.by)
+    return visit.go("/sequences")
+
+
+@router.post("/sequences/{sequence_id:int}/department")
+def department(sequence_id: int, visit: Visit = SignedIn, form: FormData = Form) -> Response:
+    sequence = sequence_of(visit, sequence_id)
+    try:
+        editing.change_department(visit.desk, sequence_id, number_of(form, "department"), visit.by)
+    except SequenceProblem as problem:
+        return _editor(visit, sequence, sequence.name, draft_of(sequence), str(problem))
+    return visit.go(f"/sequences/{sequence_id}")
+
+
 @router.post("/sequences/{sequence_id:int}/archive")
 def archive(sequence_id: int, visit: Visit = SignedIn) -> Response:
     editing.archive(visit.desk, sequence_of(visit, sequence_id).id, visit.by)
