@@ -1,4 +1,6 @@
-"""``make bench``: prints what was measured beside what is to be reached."""
+"""``make bench``: prints what was measured beside what is to be reached; ``python -m bench sequences`` only a part."""
+
+import sys
 
 from rich.console import Console
 from rich.table import Table
@@ -8,7 +10,9 @@ from bench import book_in, mails, search, segment_count, segment_days, sequences
 
 def main() -> None:
     table = Table("what", "size", "ours", "the other", "ratio", "to reach", "", title="Measured in this run")
-    for part in (segment_count, segment_days, search, sequences, mails, book_in):
+    parts = (segment_count, segment_days, search, sequences, mails, book_in)
+    chosen = [part for part in parts if part.__name__.removeprefix("bench.") in sys.argv[1:]]
+    for part in chosen or parts:
         for line in part.lines():
             against = f"{line.said(line.other)} ({line.against})"
             table.add_row(

@@ -19,9 +19,10 @@ from loyalbell.core.sequences.check import Surroundings, check
 from loyalbell.core.sequences.facts import House, Known
 from loyalbell.core.sequences.happenings import happened
 from loyalbell.core.sequences.plan import Happening, Plan, PlanProblem, every_step, read_plan
-from loyalbell.core.sequences.rehearse import Played, rehearse
+from loyalbell.core.sequences.rehearse import Played, Run, WaitingLine, rehearse
 from loyalbell.core.sequences.score import score_of
 from loyalbell.core.sequences.starts import beyond, crossings
+from loyalbell.core.sequences.step import Position
 from loyalbell.core.sequences.tree import tree_of
 from loyalbell.core.windows import Quiet
 from loyalbell.core.zones import zone_of
@@ -272,6 +273,28 @@ class CheckTest(unittest.TestCase):
         ):  # fmt: skip
             with self.assertRaisesRegex(PlanProblem, words):
                 read_plan(data)
+
+
+class WaitingLineTest(unittest.TestCase):
+    @given(
+        st.lists(st.tuples(st.integers(0, 5 * 86_400), st.integers(0, 2)), min_size=1, max_size=30),
+        st.randoms(),
+    )
+    def test_all_come_out_by_instant_then_rank_then_as_they_came_in(self, some: list[tuple[int, int]], random: Any) -> None:  # fmt: skip
+        """As the live engine asks for places; in whatever order they were put back, some of them while others go."""
+        line, marks, out = WaitingLine(), [(at // 7_200 * 7_200, rank, number) for number, (at, rank) in enumerate(some)], []  # fmt: skip
+        early = [mark for mark in marks if mark[0] < 2 * 86_400]
+        for at, rank, number in random.sample(early, len(early)):
+            line.push(at, rank, Run(0, 0, Position(at, at, None), number))
+        late = [mark for mark in marks if mark not in early]
+        random.shuffle(late)
+        while line or late:
+            if late and (not line or line.first() >= 86_400):
+                at, rank, number = late.pop()
+                line.push(at, rank, Run(0, 0, Position(at, at, None), number))
+            else:
+                out.append(line.pop().number)
+        self.assertEqual(out, [number for _, _, number in sorted(marks)])
 
 
 class ScoreTest(unittest.TestCase):

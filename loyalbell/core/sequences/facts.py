@@ -42,6 +42,9 @@ class House:
     seldom: Mapping[int, int] = field(default_factory=dict)
 
 
+NO_ROWS: list[tuple[int, ...]] = []
+
+
 class Lookup:
     """Rows of a part by person number, as lists of chosen columns in order of time."""
 
@@ -56,6 +59,8 @@ class Lookup:
         found = self._kept.get(person)
         if found is None:
             low, high = self._bounds[person], self._bounds[person + 1]
+            if low == high:
+                return NO_ROWS
             found = list(zip(*(column[low:high] for column in self._columns), strict=True))
             self._kept[person] = found
         return found
@@ -73,11 +78,13 @@ class Known:
         self.ids: list[int] = people.ids.tolist()
         self.joined: list[int] = _first_seen(ledger).tolist()
         self.closed: list[int] = people.closed_at.tolist()
+        self.gone: list[int] = np.minimum(people.closed_at, people.deceased_at).tolist()
         self.deceased: list[int] = people.deceased_at.tolist()
         self.addresses: list[list[bool]] = people.has_address.tolist()
         self.consents = Lookup(ledger.consents, size, "at", "channel", "state")
         self.suppressions = Lookup(ledger.suppressions, size, "at", "channel", "lifted_at")
         self._zones: list[int] = people.words_of("zone").tolist()
+        self._by_code: dict[int, Zone] = {}
         self._happened: dict[int, tuple[Happening, ByPerson]] = {}
         self._rules: dict[tuple[int, int], Mask] = {}
         self._asked: dict[tuple[int, int], int] = {}
@@ -88,7 +95,10 @@ class Known:
     def zone(self, person: int) -> Zone:
         """Their own zone, or the shop's."""
         code = self._zones[person]
-        return zone_of(self.ledger.words.said[code] if code else self.ledger.zone)
+        found = self._by_code.get(code)
+        if found is None:
+            found = self._by_code[code] = zone_of(self.ledger.words.said[code] if code else self.ledger.zone)
+        return found
 
     def happened(self, what: Happening) -> ByPerson:
         found = self._happened.get(id(what))
@@ -98,7 +108,7 @@ class Known:
         return found[1]
 
     def present(self, person: int, now: int) -> bool:
-        return self.joined[person] <= now < self.closed[person] and now < self.deceased[person]
+        return self.joined[person] <= now < self.gone[person]
 
     def consent(self, person: int, channel: int, now: int) -> str:
         state = 0
@@ -110,7 +120,8 @@ class Known:
         return CONSENT_STATES[state]
 
     def suppressed(self, person: int, channel: int, now: int) -> bool:
-        return any(of == channel and at <= now < lifted for at, of, lifted in self.suppressions.of(person))
+        rows = self.suppressions.of(person)
+        return bool(rows) and any(of == channel and at <= now < lifted for at, of, lifted in rows)
 
     def meets(self, rule: Rule, person: int, now: int, entered: int) -> bool:
         """As the whole book would answer at ``now``.
@@ -199,6 +210,7 @@ class About:
         self.limits: Sequence[Limit] = known.house.limits
         self.key, self.person_id, self.person, self.now = "", 0, 0, 0
         self.zone = zone_of(known.ledger.zone)
+        self._happened: dict[int, ByPerson] = {}
 
     def turn(self, key: str, person: int, now: int) -> "About":
         self.key, self.person, self.now = key, person, now
@@ -206,10 +218,14 @@ class About:
         return self
 
     def present(self) -> bool:
-        return self.known.present(self.person, self.now)
+        known, person = self.known, self.person
+        return known.joined[person] <= self.now < known.gone[person]
 
     def first(self, what: Happening, after: int, by: int) -> int | None:
-        return self.known.happened(what).first(self.person, after, by)
+        found = self._happened.get(id(what))
+        if found is None:
+            found = self._happened[id(what)] = self.known.happened(what)
+        return found.first(self.person, after, by)
 
     def meets(self, rule: Rule, entered: int) -> bool:
         return self.known.meets(rule, self.person, self.now, entered)

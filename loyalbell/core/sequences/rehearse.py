@@ -5,9 +5,10 @@ from collections import Counter
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, field
-from heapq import heappop, heappush
+from heapq import heapify, heappop, heappush
 from typing import NamedTuple
 
+from loyalbell.core.columns import NEVER
 from loyalbell.core.sequences.chance import chance
 from loyalbell.core.sequences.entry import first_position, kept_out
 from loyalbell.core.sequences.facts import About, Known
@@ -85,11 +86,50 @@ class Rehearsal:
 
 
 @dataclass(slots=True)
-class _Run:
+class Run:
+    """``number`` is of the order in which they came in."""
+
     play: int
     person: int
     position: Position
+    number: int
     channels: dict[str, str] = field(default_factory=dict)
+
+
+class WaitingLine:
+    """Who is to be looked at next: by instant, by rank, in the order of coming in. One small heap a day keeps it quick."""
+
+    def __init__(self) -> None:
+        self._days: dict[int, list[tuple[int, int, int, Run]]] = {}
+        self._today: list[tuple[int, int, int, Run]] = []
+        self._day, self._waiting = -(2**61), 0
+
+    def __len__(self) -> int:
+        return self._waiting
+
+    def push(self, at: int, rank: int, run: Run) -> None:
+        """``at`` is not before what was popped last."""
+        self._waiting += 1
+        day = at // DAY
+        if day <= self._day:
+            heappush(self._today, (at, rank, run.number, run))
+        else:
+            self._days.setdefault(day, []).append((at, rank, run.number, run))
+
+    def first(self) -> int:
+        """The instant of the next; ``NEVER`` where nobody waits."""
+        if not self._today:
+            if not self._days:
+                return int(NEVER)
+            self._day = min(self._days)
+            self._today = self._days.pop(self._day)
+            heapify(self._today)
+        return self._today[0][0]
+
+    def pop(self) -> Run:
+        """The next, after ``first``."""
+        self._waiting -= 1
+        return heappop(self._today)[3]
 
 
 class _Stage:
@@ -99,10 +139,9 @@ class _Stage:
         self.came: list[dict[int, list[int]]] = [
             {person: list(times) for person, times in play.before.items()} for play in plays
         ]
-        self.heap: list[tuple[int, int, int, _Run]] = []
-        self.count = 0
+        self.line, self.runs = WaitingLine(), 0
         self.about = About(known, self._sent, self._did)
-        self.run: _Run | None = None
+        self.run: Run | None = None
 
     def _sent(self, person: int) -> Sequence[int]:
         return self.sent.get(person, ())
@@ -114,9 +153,12 @@ class _Stage:
         about = self.about
         return chance(about.key, about.person_id, f"{did} {step_id}") < rate
 
-    def push(self, run: _Run) -> None:
-        self.count += 1
-        heappush(self.heap, (run.position.due, self.plays[run.play].rank, self.count, run))
+    def begin(self, play: int, person: int, position: Position) -> None:
+        self.runs += 1
+        self.push(Run(play, person, position, self.runs))
+
+    def push(self, run: Run) -> None:
+        self.line.push(run.position.due, self.plays[run.play].rank, run)
 
 
 def rehearse(
@@ -134,7 +176,7 @@ def rehearse(
     queue = _queue(plays, known, start, end, around, already)
     for number, play in enumerate(plays):
         for person, position in play.standing:
-            stage.push(_Run(number, person, position))
+            stage.begin(number, person, position)
     with without_collecting():
         _play_all(stage, found, queue, watched, progress)
     return found
@@ -143,8 +185,10 @@ def rehearse(
 def _play_all(stage: _Stage, found: Rehearsal, queue: list[tuple[int, int, Crossing]], watched: int, progress: Callable[[float], None]) -> None:  # fmt: skip
     start, end = found.start, found.end
     at, told = 0, start
-    while at < len(queue) or stage.heap:
-        if at < len(queue) and (not stage.heap or queue[at][0] <= stage.heap[0][0]):
+    line, last = stage.line, len(queue)
+    while at < last or line:
+        instant = line.first()
+        if at < last and queue[at][0] <= instant:
             instant, play, crossing = queue[at]
             at += 1
             if play < 0:
@@ -152,15 +196,13 @@ def _play_all(stage: _Stage, found: Rehearsal, queue: list[tuple[int, int, Cross
             else:
                 _come_in(stage, found, play, crossing, watched)
         else:
-            instant, _, _, run = heappop(stage.heap)
             if instant > end:
-                found.under_way += 1 + len(stage.heap)
                 break
-            _play(stage, found, run, instant)
+            _play(stage, found, line.pop(), instant)
         if instant - told > 7 * DAY:
             told = instant
             progress((instant - start) / max(end - start, 1))
-    found.under_way = found.under_way or len(stage.heap)
+    found.under_way = len(line)
 
 
 @contextmanager
@@ -204,10 +246,10 @@ def _come_in(stage: _Stage, found: Rehearsal, number: int, crossing: Crossing, w
         found.kept_out[(number, position.state)] += 1
         return
     found.entered.append((crossing.at, number, person))
-    stage.push(_Run(number, person, position))
+    stage.begin(number, person, position)
 
 
-def _play(stage: _Stage, found: Rehearsal, run: _Run, now: int) -> None:
+def _play(stage: _Stage, found: Rehearsal, run: Run, now: int) -> None:
     play = stage.plays[run.play]
     stage.run = run
     about = stage.about.turn(play.key, run.person, now)
@@ -228,7 +270,7 @@ def _play(stage: _Stage, found: Rehearsal, run: _Run, now: int) -> None:
     _go_on(stage, found, run, now)
 
 
-def _go_on(stage: _Stage, found: Rehearsal, run: _Run, now: int) -> None:
+def _go_on(stage: _Stage, found: Rehearsal, run: Run, now: int) -> None:
     position = run.position
     if position.state == UNDER_WAY:
         run.position = woken(stage.plays[run.play].tree, position, stage.known, run.person, now, position.due)

@@ -202,7 +202,8 @@ def _message(walk: _Walk, node: Node) -> None:
     if message is None:
         return _refuse(walk, node, "no message", due)
     late = walk.now - due > LATE
-    quiet = facts.quiet if facts.marketing(message) else NO_QUIET
+    marketing = facts.marketing(message)
+    quiet = facts.quiet if marketing else NO_QUIET
     at = opens(walk.now if late else due, node.step.release, quiet, facts.zone)
     if at is None:
         return _refuse(walk, node, "never opens", due)
@@ -215,7 +216,7 @@ def _message(walk: _Walk, node: Node) -> None:
     causes = [facts.refusal(message, channel) for channel in node.step.channels]
     if None not in causes:
         return _refuse(walk, node, causes[0] or "", due)
-    allowed = next_allowed(walk.sent_times(), facts.limits, at) if facts.marketing(message) else at
+    allowed = next_allowed(walk.sent_times(), facts.limits, at) if marketing and facts.limits else at
     if allowed > at:
         again = opens(allowed, node.step.release, quiet, facts.zone)
         if again is None or again > last:
@@ -224,7 +225,7 @@ def _message(walk: _Walk, node: Node) -> None:
     channel = node.step.channels[causes.index(None)]
     walk.acts.append(Act("send", node.step.id, at, channel))
     walk.sent = (*walk.sent, node.step.id)
-    if facts.marketing(message):
+    if marketing:
         walk.own.append(at)
     return _go(walk, node.after, due if late else at)
 

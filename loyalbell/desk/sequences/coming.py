@@ -121,7 +121,7 @@ def _scene(desk: Desk) -> _Scene:
 
 def _standing(session: Session, numbers: dict[int, int]) -> dict[int, list[tuple[int, Position]]]:
     found: dict[int, list[tuple[int, Position]]] = {}
-    for row in session.execute(select(*COLUMNS).where(Enrolment.state == UNDER_WAY)):
+    for row in session.execute(select(*COLUMNS).where(Enrolment.state == UNDER_WAY).order_by(Enrolment.id)):
         place = place_of(row)
         if place.person in numbers:
             found.setdefault(place.sequence, []).append((numbers[place.person], place.position))
