@@ -292,7 +292,7 @@ class WaitingLineTest(unittest.TestCase):
             if late and (not line or line.first() >= 86_400):
                 at, rank, number = late.pop()
                 line.push(at, rank, Run(0, 0, Position(at, at, None), number))
-            else:
+            elif line.first() >= 0:
                 out.append(line.pop().number)
         self.assertEqual(out, [number for _, _, number in sorted(marks)])
 
