@@ -63,6 +63,9 @@ PLANS = st.fixed_dictionaries({
     "stops": st.sampled_from([[], [{"what": "order"}], [{"what": "order", "least": 3_000}]]),
     "held_back": st.sampled_from([0, 30]), "patience": st.sampled_from([0, 3]), "steps": st.builds(lambda more: [*more, {"do": "message", "message": 1}], steps(2)),
 })  # fmt: skip
+SIMPLE = st.fixed_dictionaries({
+    "start": STARTS, "again": st.sampled_from([{"kind": "never"}, {"kind": "each"}]), "patience": st.sampled_from([0, 3]), "steps": steps(0),
+})  # fmt: skip
 ORDERS = st.lists(
     st.tuples(st.integers(1, PEOPLE), st.integers(-6 * 24 * 4, DAYS * 24 * 4), st.sampled_from([1_000, 5_000])), min_size=4, max_size=24
 )  # fmt: skip
@@ -121,8 +124,11 @@ class AgreeTest(SequenceCase):
             )
             mark_whole(session, "consents")
 
-    def live(self, refusals: list[tuple[int, int]]) -> None:
-        """The clock stops at every instant at which anything could happen; start rules look at 9:00, 13:00 UTC."""
+    def live(self, refusals: list[tuple[int, int]], off: tuple[int, int] = (0, 0)) -> None:
+        """The clock stops at every instant at which anything could happen; start rules look at 9:00, 13:00 UTC.
+
+        The program is off after the first and before the second instant of ``off``.
+        """
         end = START + DAYS * 86_400
         with self.desk.book.reading() as session:
             stops = {int(at.timestamp()) for at in session.scalars(select(Order.placed_at)) if at > NOW}
@@ -140,9 +146,11 @@ class AgreeTest(SequenceCase):
             )
             if not later or min(later) > end:
                 return
-            self.clock.instant = datetime.fromtimestamp(min(later), UTC)
-            for person in said.pop(min(later), []):
-                self.refuse(person, self.clock.instant)
+            coming = off[1] if off[0] < min(later) < off[1] else min(later)
+            self.clock.instant = datetime.fromtimestamp(coming, UTC)
+            for at in [one for one in said if one <= coming]:
+                for person in said.pop(at):
+                    self.refuse(person, datetime.fromtimestamp(at, UTC))
             tick(self.desk, self.sender)
 
     def rehearsed(self, sequence_id: int, plan: Plan) -> Rehearsal:
@@ -173,6 +181,38 @@ class AgreeTest(SequenceCase):
         causes = Counter(one.cause for one in touches if one.state == "withheld")
         self.assertEqual(causes, Counter({cause: n for (_, _, cause), n in _by_cause(dry).items()}))
         self.forbidden(plan, orders, refusals, limits, quiet, touches)
+
+    @settings(max_examples=6, deadline=None, suppress_health_check=list(HealthCheck))
+    @given(SIMPLE, ORDERS, st.integers(0, 6 * 24), st.integers(1, 4 * 24))
+    def test_after_a_gap_the_same_people_come_in_and_get_what_is_not_too_late(self, drawn: dict[str, Any], orders: Any, begins: int, hours: int) -> None:  # fmt: skip
+        """Starts are caught up once and in order; each message goes at its time, after the gap, or is too late."""
+        plan, off = named(drawn), (START + begins * HOUR, START + (begins + hours) * HOUR)
+        self.clear()
+        self.care(limits=[], quiet_begins="", quiet_ends="", guard_floor=10_000)
+        self.fill(orders)
+        ran = []
+        for gap in ((0, 0), off):
+            with self.desk.book.writing() as session:
+                for table in (Touch, Enrolment, tables.SequenceVersion, tables.Sequence):
+                    session.execute(delete(table))
+                mark_whole(session, "touches", "ways")
+            self.clock.instant = NOW
+            self.publish_anyhow(keep(self.desk, None, "Drawn", plan, "Ida"))
+            self.live([], gap)
+            ran.append((self.ways(), self.touches()))
+        (ways, touches), (ways_off, touches_off) = ran
+        mark = lambda way: (way.person_id, way.key, way.entered_at, way.state == "kept out")  # noqa: E731
+        self.assertEqual(sorted(map(mark, ways)), sorted(map(mark, ways_off)))
+        done = {
+            (one.person_id, one.key) for some in (ways, ways_off) for one in some if one.state != "finished"
+        }
+        was, then = ({(one.person_id, one.occurrence, one.step): one for one in some if (one.person_id, one.occurrence) not in done} for some in (touches, touches_off))  # fmt: skip
+        self.assertEqual(set(was), set(then))
+        for key, one in then.items():
+            if one.state == "sent" and one.due_at != was[key].due_at:
+                self.assertGreaterEqual(int(one.due_at.timestamp()), off[1])
+            if one.state == "withheld" and was[key].state == "sent":
+                self.assertEqual(one.cause, "too late")
 
     def publish_anyhow(self, made: int) -> None:
         """Some drawn plans have mistakes that the check refuses; the engine must stand them all the same."""
