@@ -226,6 +226,7 @@ def rail_values(
     return {
         "unclear": "",
         "plan": plan,
+        "sequence_id": sequence_id,
         "rehearsed": rehearsed,
         "a_day": say_a_day(rehearsed.figures.entered, rehearsed.days),
         "facts": facts(visit, rehearsed.figures, rehearsed.days),
