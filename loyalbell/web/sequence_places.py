@@ -7,7 +7,8 @@ from sqlalchemy import select
 from loyalbell.core.sequences.plan import every_step, read_plan
 from loyalbell.store import tables
 from loyalbell.store.tables import Enrolment, SequenceVersion
-from loyalbell.web.sequence_sheet import names_of, say_cause, short_step
+from loyalbell.web.sequence_rail import say_cause, short_step
+from loyalbell.web.sequence_sheet import names_of
 from loyalbell.web.visit import Visit
 
 SHOWN = 12

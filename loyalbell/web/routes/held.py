@@ -12,6 +12,7 @@ from loyalbell.core.sequences.plan import read_plan
 from loyalbell.desk.sequences import guarding
 from loyalbell.store import tables
 from loyalbell.store.tables import HeldBatch, Person, SequenceVersion, Touch
+from loyalbell.web import sequence_rail as rail
 from loyalbell.web import sequence_sheet as sheet
 from loyalbell.web.visit import Form, NotFound, SignedIn, Visit, number_of, text_of
 
@@ -50,7 +51,7 @@ def held_one(batch_id: int, visit: Visit = SignedIn) -> Response:
         some = list(session.scalars(select(Person).join(Touch, Touch.person_id == Person.id).where(Touch.held_batch_id == batch_id).order_by(Touch.id).limit(12)))  # fmt: skip
         version = session.get(SequenceVersion, sequence.live_version_id) if sequence.live_version_id else None
     steps = (
-        {one.id: sheet.short_step(one, names) for one in p.every_step(read_plan(version.plan).steps)}
+        {one.id: rail.short_step(one, names) for one in p.every_step(read_plan(version.plan).steps)}
         if version
         else {}
     )

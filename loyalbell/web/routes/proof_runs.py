@@ -15,6 +15,7 @@ from loyalbell.desk.sequences import proving, rehearsing
 from loyalbell.desk.sequences.editing import draft_of
 from loyalbell.store import tables
 from loyalbell.store.tables import Person, User
+from loyalbell.web import sequence_rail as rail
 from loyalbell.web import sequence_sheet as sheet
 from loyalbell.web.routes.sequences import sequence_of
 from loyalbell.web.visit import Form, SignedIn, Visit, text_of
@@ -79,7 +80,7 @@ def _proof(visit: Visit, sequence: tables.Sequence, ids: list[int], who: str, pr
     with visit.desk.book.reading() as session:
         names = sheet.names_of(visit, session)
         people = {one.id: one for one in session.scalars(select(Person).where(Person.id.in_(made.paths)))}
-    steps = {one.id: sheet.short_step(one, names) for one in p.every_step(plan.steps)}
+    steps = {one.id: rail.short_step(one, names) for one in p.every_step(plan.steps)}
     arms = []
     for step in p.every_step(plan.steps):
         if isinstance(step, p.LotStep):
@@ -92,7 +93,7 @@ def _proof(visit: Visit, sequence: tables.Sequence, ids: list[int], who: str, pr
             (words.say_step(step, names), list(zip(said_arms, made.arms.get(step.id, []), strict=False)))
         )
     paths = [
-        (people[at], [(datetime.fromtimestamp(one.at, UTC), sheet.say_line(one, steps)) for one in lines if one.what != "arm"])
+        (people[at], [(datetime.fromtimestamp(one.at, UTC), rail.say_line(one, steps)) for one in lines if one.what != "arm"])
         for at, lines in made.paths.items()
     ]  # fmt: skip
     who = who or "\n".join(str(one) for one in ids)

@@ -17,6 +17,7 @@ from loyalbell.desk.sequences import coming, rehearsing
 from loyalbell.desk.sequences.editing import draft_of
 from loyalbell.desk.sequences.rehearsing import Rehearsed
 from loyalbell.store.tables import Person
+from loyalbell.web import sequence_rail as rail
 from loyalbell.web import sequence_sheet as sheet
 from loyalbell.web.rehearsal_pictures import day_columns, quarter_columns
 from loyalbell.web.routes.sequences import sequence_of
@@ -52,13 +53,13 @@ def rehearsal(sequence_id: int, visit: Visit = SignedIn, over: str = "past", day
 
 
 def _values(visit: Visit, plan: p.Plan, made: Rehearsed) -> dict[str, Any]:
-    most = sheet.guard_most(visit, made.figures, len(visit.desk.ledger().people))
+    most = rail.guard_most(visit, made.figures, len(visit.desk.ledger().people))
     staff = loaded(visit.desk, StaffSettings)
     return {
-        "rehearsed": made, "f": made.figures, "facts": sheet.facts(visit, made.figures, made.days), "most": most,
+        "rehearsed": made, "f": made.figures, "facts": rail.facts(visit, made.figures, made.days), "most": most,
         "picture": day_columns(made.figures.days, most),
         "hours": made.figures.replies * 7 / made.days / staff.answers_an_hour,
-        "cause_words": sheet.say_withheld, "out_words": sheet.say_kept_out,
+        "cause_words": rail.say_withheld, "out_words": rail.say_kept_out,
     }  # fmt: skip
 
 
@@ -100,7 +101,7 @@ def _lines(visit: Visit, plan: p.Plan, some: list[Sent]) -> list[SimpleNamespace
         names = sheet.names_of(visit, session)
         kept = session.scalars(select(Person).where(Person.id.in_({int(ids[one.person]) for one in some})))
         people = {one.id: one for one in kept}
-    steps = {one.id: sheet.short_step(one, names) for one in p.every_step(plan.steps)}
+    steps = {one.id: rail.short_step(one, names) for one in p.every_step(plan.steps)}
     return [
         SimpleNamespace(person=people[at], at=datetime.fromtimestamp(one.at, UTC), step=steps.get(one.step, ""), channel=one.channel)
         for one in some

@@ -17,6 +17,7 @@ from loyalbell.desk.sequences import editing, occasions
 from loyalbell.desk.sequences.editing import SequenceProblem, draft_of
 from loyalbell.store import tables
 from loyalbell.store.tables import Enrolment, HeldBatch, SequenceVersion
+from loyalbell.web import sequence_rail as rail
 from loyalbell.web import sequence_sheet as sheet
 from loyalbell.web.sequence_form import plan_from
 from loyalbell.web.visit import Form, NotFound, SignedIn, Visit, number_of, text_of
@@ -67,7 +68,7 @@ def _editor(visit: Visit, sequence: tables.Sequence | None, name: str, plan: Pla
     sequence_id = sequence.id if sequence else 0
     values = sheet.sheet_values(visit, plan, sequence_id) | {
         "sequence": sequence, "name": name, "problem": problem, "saved": saved, "standing": standing(visit, sequence),
-        "past_days": sheet.rail_days(plan),
+        "past_days": rail.rail_days(plan),
     }  # fmt: skip
     return visit.page("sequences/editor.html", "sequences", 422 if problem else 200, **values)
 
@@ -113,13 +114,13 @@ def draw(visit: Visit = SignedIn, form: FormData = Form) -> Response:
 
 
 @router.post("/sequences/rail")
-def rail(visit: Visit = SignedIn, form: FormData = Form) -> Response:
+def read_rail(visit: Visit = SignedIn, form: FormData = Form) -> Response:
     plan = read_plan(json.loads(text_of(form, "plan")))
     return HTMLResponse(
         visit.piece(
             "sequences/rail.html",
             while_typing=True,
-            **sheet.rail_values(visit, plan, number_of(form, "sequence_id") or 0, sheet.rail_days(plan)),
+            **rail.rail_values(visit, plan, number_of(form, "sequence_id") or 0, rail.rail_days(plan)),
         )
     )
 

@@ -26,6 +26,7 @@ from loyalbell.desk.sequences.editing import SequenceProblem, draft_of
 from loyalbell.desk.sequences.publishing import Choices
 from loyalbell.store import tables
 from loyalbell.store.tables import Enrolment, HeldBatch, Person, SequenceVersion, Touch
+from loyalbell.web import sequence_rail as rail
 from loyalbell.web import sequence_sheet as sheet
 from loyalbell.web.routes.sequences import sequence_of, standing
 from loyalbell.web.sequence_form import read_pace
@@ -46,13 +47,13 @@ def _publish_page(visit: Visit, sequence: tables.Sequence, problem: str | None =
     with visit.desk.book.reading() as session:
         names = sheet.names_of(visit, session)
         live = session.get(SequenceVersion, sequence.live_version_id) if sequence.live_version_id else None
-    steps = {one.id: sheet.short_step(one, names) for one in p.every_step(plan.steps)}
+    steps = {one.id: rail.short_step(one, names) for one in p.every_step(plan.steps)}
     old = (
-        {one.id: sheet.short_step(one, names) for one in p.every_step(read_plan(live.plan).steps)}
+        {one.id: rail.short_step(one, names) for one in p.every_step(read_plan(live.plan).steps)}
         if live
         else {}
     )
-    values = sheet.rail_values(visit, plan, sequence.id) | {
+    values = rail.rail_values(visit, plan, sequence.id) | {
         "sequence": sequence, "what": what, "steps": steps, "old": old, "problem": problem, "standing": standing(visit, sequence),
         "mistakes": editing.mistakes(visit.desk, plan, sequence.id), "form": form or {},
     }  # fmt: skip
@@ -172,7 +173,7 @@ def say_state(state: str, cause: str | None) -> str:
     if state == "kept out":
         return f"stayed out: {OUT_WORDS.get(cause or '', cause or '')}"
     if state == "left":
-        return sheet.say_cause(cause or "")
+        return rail.say_cause(cause or "")
     return f"{state}: {cause}" if cause else {"finished": "came to the end"}.get(state, state)
 
 
@@ -267,7 +268,7 @@ def people(
         ).all()  # fmt: skip
         version = session.get(SequenceVersion, sequence.live_version_id) if sequence.live_version_id else None
     steps = (
-        {one.id: sheet.short_step(one, names) for one in p.every_step(read_plan(version.plan).steps)}
+        {one.id: rail.short_step(one, names) for one in p.every_step(read_plan(version.plan).steps)}
         if version
         else {}
     )

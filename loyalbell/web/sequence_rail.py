@@ -1,0 +1,218 @@
+"""The rail of the sequence editor: what a plan would have done, what speaks against it, and some of its people."""
+
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from types import SimpleNamespace
+from typing import Any
+from zoneinfo import ZoneInfo
+
+from sqlalchemy import select
+
+from loyalbell.core.care import CAUSE_WORDS
+from loyalbell.core.money import say_money
+from loyalbell.core.segments.model import RuleProblem
+from loyalbell.core.sequences import plan as p
+from loyalbell.core.sequences import words
+from loyalbell.core.sequences.entry import OUT_WORDS
+from loyalbell.core.sequences.figures import Day, Figures
+from loyalbell.core.sequences.rehearse import Line
+from loyalbell.core.sequences.words import Names
+from loyalbell.core.zones import day_of
+from loyalbell.desk.channel_settings import CareSettings, loaded
+from loyalbell.desk.sequences import editing, rehearsing
+from loyalbell.desk.sequences.house import guard_of
+from loyalbell.desk.sequences.rehearsing import Rehearsed
+from loyalbell.store.tables import Person
+from loyalbell.web.sequence_sheet import names_of
+from loyalbell.web.visit import Visit
+from loyalbell.web.words import say_day
+
+SAMPLE = 4
+LOAD_DAYS = 90
+
+
+@dataclass(frozen=True)
+class Warning:
+    level: str
+    words: str
+    place: str = ""
+
+
+def rail_days(plan: p.Plan) -> int:
+    """How many past days are rehearsed while one types: fewer where a segment must be asked day by day."""
+    return rehearsing.SHORT_DAYS if isinstance(plan.start, p.OnSegment) else rehearsing.PAST_DAYS
+
+
+def rail_values(
+    visit: Visit, plan: p.Plan, sequence_id: int = 0, days: int = rehearsing.PAST_DAYS
+) -> dict[str, Any]:
+    """The rehearsal of the past, as figures and people. A rule that cannot be asked is said instead."""
+    try:
+        rehearsed = rehearsing.rehearse_past(visit.desk, plan, sequence_id, days)
+    except RuleProblem as problem:
+        return {"unclear": str(problem), "plan": plan}
+    with visit.desk.book.reading() as session:
+        names = names_of(visit, session)
+    steps = {one.id: short_step(one, names) for one in p.every_step(plan.steps)}
+    return {
+        "unclear": "",
+        "plan": plan,
+        "sequence_id": sequence_id,
+        "rehearsed": rehearsed,
+        "a_day": say_a_day(rehearsed.figures.entered, rehearsed.days),
+        "facts": facts(visit, rehearsed.figures, rehearsed.days),
+        "warnings": warnings_of(visit, plan, sequence_id, rehearsed, names),
+        "people": diaries(visit, rehearsed, steps),
+        "load": load_of(
+            rehearsed.figures.days, guard_most(visit, rehearsed.figures, len(visit.desk.ledger().people))
+        ),
+        "step_names": steps,
+        "cause_words": say_withheld,
+        "out_words": say_kept_out,
+    }
+
+
+def say_withheld(cause: str) -> str:
+    return CAUSE_WORDS.get(cause, cause)
+
+
+def say_kept_out(cause: str) -> str:
+    return OUT_WORDS.get(cause, cause)
+
+
+def short_step(step: p.AnyStep, names: Names) -> str:
+    if isinstance(step, p.MessageStep):
+        return names.messages.get(step.message or 0, "a message")
+    return words.say_step(step, names)
+
+
+def say_a_day(entered: int, days: int) -> str:
+    each = entered / days
+    return f"{each:,.0f}" if each >= 10 else f"{each:.1f}" if each else "0"
+
+
+def sample(rehearsed: Rehearsed) -> list[int]:
+    """Some of the people who came in: with the most messages, with few, and one who came back before any."""
+    sent = {person: sum(line.what == "send" for line in lines) for person, lines in rehearsed.diaries.items()}
+    ordered = sorted(sent, key=lambda person: (-sent[person], person))
+    some = [person for person in ordered if sent[person]]
+    none = [person for person in ordered if not sent[person]]
+    picked = [*some[:1], *some[len(some) // 2 :][:1], *some[-1:], *none[:1]]
+    return list(dict.fromkeys(picked))[:SAMPLE]
+
+
+def facts(visit: Visit, figures: Figures, days: int) -> list[tuple[str, str]]:
+    rows = [("would have had a message", f"{figures.got_some:,}")]
+    if figures.entered:
+        rows.append(
+            (
+                f"of {figures.entered:,} who came in, back before any message",
+                f"{100 * figures.early / figures.entered:.0f} %",
+            )
+        )
+    share, interval = figures.baseline.share, figures.baseline.interval()
+    if share is not None and interval is not None:
+        low, high = (round(100 * one) for one in interval)
+        rows.append(
+            (
+                f"of those, ordered within {figures.baseline.days} days with no message ({low} to {high} %)",
+                f"{100 * share:.0f} %",
+            )
+        )
+    for channel, plural in (("email", "emails"), ("text", "texts"), ("chat", "chats")):
+        if figures.weekly.get(channel):
+            rows.append((f"{plural} a week", f"{figures.weekly[channel]:,.1f}"))
+    if figures.heaviest is not None and figures.heaviest.messages:
+        rows.append(
+            (f"heaviest day, {say_day(day_of(figures.heaviest.day))}", f"{figures.heaviest.messages:,}")
+        )
+    rows.append(("replies expected a week", f"{figures.replies * 7 / days:.1f}"))
+    if figures.cost:
+        rows.append(
+            (
+                "cost of texts and chats a month",
+                say_money(round(figures.cost * 30.44 / days), visit.desk.the_shop().currency),
+            )
+        )
+    return rows
+
+
+def warnings_of(
+    visit: Visit, plan: p.Plan, sequence_id: int, rehearsed: Rehearsed, names: Names
+) -> list[Warning]:
+    found = [
+        Warning(one.level, one.words, one.place) for one in editing.mistakes(visit.desk, plan, sequence_id)
+    ]
+    zone = ZoneInfo(visit.desk.the_shop().zone)
+    steps = {one.id: short_step(one, names) for one in p.every_step(plan.steps)}
+    for pile in rehearsed.figures.pile_ups:
+        at = datetime.fromtimestamp(pile.at, UTC).astimezone(zone)
+        said = f"{say_day(at.date())}, {at.hour}:{at:%M}: {pile.messages:,} at once from “{steps.get(pile.step, '')}”. About {pile.replies:,.0f} would answer; the staff can answer {pile.answers:,.0f} an hour."
+        found.append(Warning("look at this", said, pile.step))
+    heaviest = rehearsed.figures.heaviest
+    if heaviest is not None and heaviest.messages:
+        most = guard_most(visit, rehearsed.figures, len(visit.desk.ledger().people))
+        if heaviest.messages > most:
+            said = f"The volume guard would hold {say_day(day_of(heaviest.day))}: {heaviest.messages:,} messages, and {most:,} a day go without a person’s release."
+            found.append(Warning("look at this", said))
+    past = editing.beyond_count(visit.desk, plan)
+    if past and rehearsed.figures.entered < past * 100:
+        found.append(
+            Warning(
+                "look at this",
+                f"{past:,} people are already past the line. They stay out, unless you bring them in when you publish.",
+            )
+        )
+    return found
+
+
+def guard_most(visit: Visit, figures: Figures, people: int) -> int:
+    guard = guard_of(loaded(visit.desk, CareSettings))
+    return guard.most(min(figures.normal, guard.newcomer * people))
+
+
+def diaries(visit: Visit, rehearsed: Rehearsed, steps: dict[str, str]) -> list[SimpleNamespace]:
+    ledger = visit.desk.ledger()
+    ids = {number: int(ledger.people.ids[number]) for number in sample(rehearsed)}
+    with visit.desk.book.reading() as session:
+        people = {one.id: one for one in session.scalars(select(Person).where(Person.id.in_(ids.values())))}
+    return [
+        SimpleNamespace(
+            id=ids[number], name=people[ids[number]].name or "no name on file",
+            lines=[(datetime.fromtimestamp(one.at, UTC), say_line(one, steps)) for one in rehearsed.diaries[number] if one.play == 0],
+        )
+        for number in ids
+        if ids[number] in people
+    ]  # fmt: skip
+
+
+def say_line(line: Line, steps: dict[str, str]) -> str:
+    name = steps.get(line.step, "")
+    if line.what == "send":
+        return f"“{name}” by {line.detail}"
+    if line.what == "refuse":
+        return f"“{name}” not sent: {CAUSE_WORDS.get(line.detail, line.detail)}"
+    if line.what == "arm":
+        return f"{name}: arm {int(line.detail) + 1}"
+    if line.what == "left":
+        return say_cause(line.detail)
+    if line.what == "finished":
+        return "came to the end"
+    return "came in" if line.what == "came in" else name
+
+
+def say_cause(cause: str) -> str:
+    """Why somebody left early."""
+    if cause.startswith("stop: "):
+        return f"left: {words.WHAT_WORDS.get(cause.removeprefix('stop: '), cause)}"
+    return {"stop rule": "left: the stop rule holds", "no longer meant": "left: no longer among those it is for", "closed": "left: closed or deceased"}.get(cause, f"left: {cause}")  # fmt: skip
+
+
+def load_of(days: list[Day], most: int) -> SimpleNamespace:
+    """The strip of messages a day beneath the score, the last days of the rehearsal."""
+    kept = days[-LOAD_DAYS:]
+    top = max([day.messages for day in kept] or [0]) or 1
+    heaviest = max(kept, key=lambda day: day.messages, default=None)
+    said = f"heaviest {say_day(day_of(heaviest.day))}: {heaviest.messages:,}" if heaviest and heaviest.messages else "nothing would have gone"  # fmt: skip
+    bars = [(f"{say_day(day_of(day.day))}: {day.messages:,}", round(56 * day.messages / top, 1), day.messages > most) for day in kept]  # fmt: skip
+    return SimpleNamespace(days=bars, words=said)
