@@ -190,6 +190,8 @@ def start_due(desk: Desk) -> int:
         why = _odd(desk, campaign, found, guard)
         with desk.book.writing() as session:
             kept = session.get_one(Campaign, campaign.id)
+            if kept.state != "scheduled":
+                continue
             if why:
                 kept.state, kept.held_because = "held", why
                 desk.note(session, "the clock", "held a campaign", campaign=campaign.name, people=len(found.reached), confirmed=campaign.people_seen)  # fmt: skip

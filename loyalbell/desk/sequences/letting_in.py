@@ -60,10 +60,10 @@ def _new(session: Session, sequence_id: int, known: Known, cross: Sequence[Cross
     """Those not seen before, whatever became of them then; each person once for a key."""
     if not cross:
         return []
+    keys = {one.key for one in cross}
     first = instant(min(one.at for one in cross)) - timedelta(days=1)
-    query = select(Enrolment.person_id, Enrolment.key).where(
-        Enrolment.sequence_id == sequence_id, Enrolment.entered_at >= first
-    )
+    known_of = Enrolment.key.in_(keys) if len(keys) == 1 else Enrolment.entered_at >= first
+    query = select(Enrolment.person_id, Enrolment.key).where(Enrolment.sequence_id == sequence_id, known_of)
     seen = {(person, key) for person, key in session.execute(query)}
     found = []
     for one in cross:

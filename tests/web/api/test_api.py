@@ -69,6 +69,7 @@ class BringingIn(ApiCase):
         publishing.publish(self.desk, self.sequence, publishing.Choices(), "Ida")
         body = {"people": self.people, "reason": "workshop"}
         self.assertEqual(self.result(self.path, body), (1, 0, 0, 1))
+        self.clock.move_on(timedelta(days=40))
         self.assertEqual(self.result(self.path, body), (0, 0, 1, 1))
         self.assertEqual(self.result(self.path, body | {"reason": "another"}), (1, 0, 0, 1))
         key = {"Idempotency-Key": "k1"}
