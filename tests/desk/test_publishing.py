@@ -103,7 +103,7 @@ class GoalTest(SequenceCase):
         assert found is not None
         stand = found.treated
         self.assertEqual((stand.reached, stand.of, stand.early, stand.open), (1, 4, 0, 1))
-        self.assertEqual(found.held_back.of, 0)
+        self.assertEqual((found.held_back.of, found.came_in.of, found.came_in.reached), (0, 4, 1))
 
 
 class ComingDraftTest(SequenceCase):

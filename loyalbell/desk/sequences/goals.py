@@ -15,9 +15,10 @@ from loyalbell.store.tables import Enrolment, Shop, Touch
 
 @dataclass(frozen=True)
 class Stands:
-    """``treated`` from their first message on, ``held_back`` from when they would have come in."""
+    """``treated`` from their first message on; ``came_in`` and ``held_back``, to be compared, from coming in."""
 
     treated: GoalStand
+    came_in: GoalStand
     held_back: GoalStand
 
 
@@ -34,18 +35,22 @@ def goal_of(desk: Desk, sequence_id: int, plan: Plan) -> Stands | None:
             .where(Touch.origin_kind == SEQUENCE, Touch.origin_id == sequence_id, Touch.sent_at.is_not(None))
             .group_by(Touch.person_id, Touch.occurrence)
         ).all()
-        back = session.execute(
-            select(Enrolment.person_id, Enrolment.entered_at).where(
-                Enrolment.sequence_id == sequence_id, Enrolment.state == "held back"
+        ways = session.execute(
+            select(Enrolment.person_id, Enrolment.entered_at, Enrolment.state).where(
+                Enrolment.sequence_id == sequence_id,
+                Enrolment.state != "kept out",
+                Enrolment.entered_at <= now,
             )
         ).all()
+    back = [(who, when) for who, when, state in ways if state == "held back"]
+    came_in = [(who, when) for who, when, state in ways if state != "held back"]
     numbers = {person: number for number, person in enumerate(ledger.people.ids.tolist())}
     at = int(now.timestamp())
     begun = [
         [(numbers[who], int(when.timestamp())) for who, when in some if who in numbers and when is not None]
-        for some in (first, back)
+        for some in (first, came_in, back)
     ]
     earliest = min((when for some in begun for _, when in some), default=at)
     rows = Known(ledger, house, earliest - 1, at).happened(goal.happening)
-    treated, held_back = (goal_stand(rows, some, goal.days, at) for some in begun)
-    return Stands(treated, held_back)
+    treated, let_in, held_back = (goal_stand(rows, some, goal.days, at) for some in begun)
+    return Stands(treated, let_in, held_back)

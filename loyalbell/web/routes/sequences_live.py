@@ -156,7 +156,7 @@ def _goal(visit: Visit, sequence_id: int, plan: p.Plan, names: Any) -> SimpleNam
     if found is None or plan.goal is None:
         return None
     words_ = sheet.say_goal(plan, names)
-    return SimpleNamespace(words=words_, days=plan.goal.days, share=plan.goal.share, treated=found.treated, held_back=found.held_back)  # fmt: skip
+    return SimpleNamespace(words=words_, days=plan.goal.days, share=plan.goal.share, treated=found.treated, came_in=found.came_in, held_back=found.held_back)  # fmt: skip
 
 
 def _row(step: p.AnyStep, names: Any, here: Any, sent: Any) -> SimpleNamespace:
