@@ -69,6 +69,12 @@ def day_columns(days: Sequence[Day], most: int) -> Columns:
     return Columns(columns, labels, top, HIGH - HIGH * most / top if most < top else None)
 
 
+def say_quarter(at: int, zone: Zone) -> str:
+    """The wall-clock time, such as 9:15, at which the quarter of an hour of an instant begins."""
+    clock = zone.local(at)[1] // QUARTER * QUARTER
+    return f"{clock // 3_600}:{clock % 3_600 // 60:02}"
+
+
 def quarter_columns(sent: Sequence[Sent], start: int, zone: Zone, answerable: Mapping[str, float]) -> Columns:
     """Messages in each quarter of an hour of the day that begins at ``start``.
 
@@ -82,8 +88,7 @@ def quarter_columns(sent: Sequence[Sent], start: int, zone: Zone, answerable: Ma
     slot, columns = WIDE / quarters, []
     for at in sorted(by_quarter):
         counts = by_quarter[at]
-        clock = zone.local(start + at * QUARTER)[1]
         heavy = sum(count / answerable.get(channel, 1e9) for channel, count in counts.items()) > 1
-        words = f"{clock // 3_600}:{clock % 3_600 // 60:02}"
+        words = say_quarter(start + at * QUARTER, zone)
         columns.append(_column(at, slot, top, words, words, counts, heavy))
     return Columns(columns, [(hour * 4 * slot, f"{hour}:00") for hour in range(0, 24, 3)], top)

@@ -11,7 +11,7 @@ from sqlalchemy import select
 from loyalbell.core.segments.model import RuleProblem
 from loyalbell.core.sequences import plan as p
 from loyalbell.core.sequences.rehearse import Sent
-from loyalbell.core.zones import Zone, day_of, zone_of
+from loyalbell.core.zones import day_of, zone_of
 from loyalbell.desk.channel_settings import StaffSettings, loaded
 from loyalbell.desk.sequences import coming, rehearsing
 from loyalbell.desk.sequences.editing import draft_of
@@ -19,7 +19,7 @@ from loyalbell.desk.sequences.rehearsing import Rehearsed
 from loyalbell.store.tables import Person
 from loyalbell.web import sequence_rail as rail
 from loyalbell.web import sequence_sheet as sheet
-from loyalbell.web.rehearsal_pictures import day_columns, quarter_columns
+from loyalbell.web.rehearsal_pictures import day_columns, quarter_columns, say_quarter
 from loyalbell.web.routes.sequences import sequence_of
 from loyalbell.web.visit import SignedIn, Visit
 
@@ -74,7 +74,7 @@ def _behind(visit: Visit, plan: p.Plan, made: Rehearsed, day: str, quarter: str,
     start = zone.instant((chosen - date(1970, 1, 1)).days, 0)
     staff = loaded(visit.desk, StaffSettings)
     answerable = {one: staff.answers_an_hour / rate for one, rate in made.replies.items() if rate}
-    some = [one for one in sent if not quarter or _quarter_of(one, zone) == quarter]
+    some = [one for one in sent if not quarter or say_quarter(one.at, zone) == quarter]
     page = max(page, 1)
     return {
         "chosen": chosen, "quarter": quarter, "quarters": quarter_columns(sent, start, zone, answerable),
@@ -88,11 +88,6 @@ def _day(words: str) -> date | None:
         return date.fromisoformat(words)
     except ValueError:
         return None
-
-
-def _quarter_of(one: Sent, zone: Zone) -> str:
-    clock = zone.local(one.at)[1] // 900 * 900
-    return f"{clock // 3_600}:{clock % 3_600 // 60:02}"
 
 
 def _lines(visit: Visit, plan: p.Plan, some: list[Sent]) -> list[SimpleNamespace]:
