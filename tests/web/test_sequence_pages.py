@@ -118,6 +118,14 @@ class SequencePages(SignedInPages):
         self.assertIn("It cannot ring yet", self.client.get(f"/sequences/{empty}/publish").text)
         self.assertEqual(self.post(f"/sequences/{empty}/publish", when="now").status_code, 422)
         made = self.draft("review")
+        for wrong, words in (
+            ("", "from which day"),
+            ("2020-01-01", "have passed"),
+            ("soon", "A day, an hour"),
+        ):
+            said = self.post(f"/sequences/{made}/publish", when="later", day=wrong, clock="09:00")
+            self.assertEqual(said.status_code, 422, wrong)
+            self.assertIn(words, said.text)
         day = (self.desk.clock.now() + LATER).date().isoformat()
         self.post(f"/sequences/{made}/publish", when="later", day=day, clock="09:00")
         with self.desk.book.reading() as session:

@@ -69,10 +69,7 @@ def publish(sequence_id: int, visit: Visit = SignedIn, form: FormData = Form) ->
             for key, value in form.items()
             if key.startswith("move.") and value
         }
-        day, clock = text_of(form, "day"), text_of(form, "clock") or "09:00"
-        at = None
-        if text_of(form, "when") == "later" and day:
-            at = at_local(date.fromisoformat(day), time.fromisoformat(clock), visit.desk.the_shop().zone)
+        at = _from_when(visit, form)
         normal = rehearsing.rehearse_past(visit.desk, draft_of(sequence), sequence_id).figures.normal
         choices = Choices(
             text_of(form, "backlog") == "yes", read_pace(form), moves, text_of(form, "finished") == "yes", at
@@ -87,6 +84,22 @@ def publish(sequence_id: int, visit: Visit = SignedIn, form: FormData = Form) ->
     visit.wake()
     waits = sequence_of(visit, sequence_id).state == "draft"
     return visit.go(f"/sequences/{sequence_id}/publish" if waits else f"/sequences/{sequence_id}/live")
+
+
+def _from_when(visit: Visit, form: FormData) -> datetime | None:
+    """``None`` for now. Raises ``SequenceProblem`` without a day, or for one that has passed; ``ValueError``."""
+    if text_of(form, "when") != "later":
+        return None
+    if not text_of(form, "day"):
+        raise SequenceProblem("Say from which day it should ring, or choose now.")
+    day, clock = (
+        date.fromisoformat(text_of(form, "day")),
+        time.fromisoformat(text_of(form, "clock") or "09:00"),
+    )
+    at = at_local(day, clock, visit.desk.the_shop().zone)
+    if at <= visit.desk.clock.now():
+        raise SequenceProblem("That day and hour have passed. Choose a later one, or now.")
+    return at
 
 
 @router.post("/sequences/{sequence_id:int}/call-off")
