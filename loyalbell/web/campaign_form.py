@@ -20,7 +20,7 @@ def plan_from(form: FormData, zone: str) -> CampaignPlan:
         "exclude": _numbers(form, "exclude"),
         "engaged_only": "engaged_only" in form,
         "engaged_days": number_of(form, "engaged_days") or 120,
-        "held_back": number_of(form, "held_back") or 0,
+        "held_back": _number(form, "held_back", "how many per cent are held back") or 0,
         "at": _first(form, zone),
         "more": _more(form, zone) if often == "dates" else (),
         "repeat": _repeat(form) if often == "repeat" else None,
@@ -29,6 +29,8 @@ def plan_from(form: FormData, zone: str) -> CampaignPlan:
         "parted_by": text_of(form, "parted_by", "share"),
         "variants": _variants(form),
     }
+    if often == "dates" and not plan["more"]:
+        raise CannotSend("Give at least one more day, or choose once.")
     if plan["more"] and plan["at"] is None:
         raise CannotSend("Say on which day it first goes out, then on which others.")
     return CampaignPlan.model_validate(plan)
@@ -63,13 +65,26 @@ def _more(form: FormData, zone: str) -> list[datetime]:
 def _repeat(form: FormData) -> dict[str, Any]:
     unit, ends = text_of(form, "unit", "weeks"), text_of(form, "ends", "never")
     return {
-        "every": number_of(form, "every") or 1,
+        "every": _number(form, "every", "every how many days, weeks or months"),
         "unit": unit,
         "weekdays": _numbers(form, "on") if unit == "weeks" else (),
         "same_weekday": unit == "months" and text_of(form, "month_by") == "weekday",
-        "until": (text_of(form, "until") or None) if ends == "until" else None,
-        "times": number_of(form, "times") if ends == "times" else None,
+        "until": _last_day(form) if ends == "until" else None,
+        "times": _number(form, "times", "how many times in all") if ends == "times" else None,
     }
+
+
+def _last_day(form: FormData) -> str:
+    if not text_of(form, "until"):
+        raise CannotSend("Say until which day it goes out, or choose until you end it.")
+    return text_of(form, "until")
+
+
+def _number(form: FormData, name: str, what: str) -> int:
+    found = number_of(form, name)
+    if found is None:
+        raise CannotSend(f"Write a whole number for {what}.")
+    return found
 
 
 def _pacing(form: FormData) -> dict[str, Any]:

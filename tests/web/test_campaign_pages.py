@@ -78,8 +78,16 @@ class CampaignPages(SignedInPages):
             ("share of at least 1 %", {"variant": str(self.letters[1]), "share": "x"}),
             ("choose the segment", {"variant": str(self.letters[1]), "parted_by": "segment"}),
             ("only once", {"variant": str(self.letters[0]), "share": "10"}),
-            ("choose one of those offered", {"often": "repeat", "unit": "years"}),
+            ("choose one of those offered", {"often": "repeat", "every": "1", "unit": "years"}),
             ("held back", {"held_back": "80"}),
+            ("per cent are held back", {"held_back": "lots"}),
+            ("at least one more day", {"often": "dates"}),
+            (
+                "how many times in all",
+                {"often": "repeat", "every": "1", "unit": "weeks", "ends": "times", "times": ""},
+            ),
+            ("until which day", {"often": "repeat", "every": "1", "unit": "weeks", "ends": "until"}),
+            ("every how many", {"often": "repeat", "every": "often", "unit": "weeks"}),
         ):
             with self.subTest(words):
                 self.assertEqual(self.plan(**fields), before)
