@@ -13,7 +13,8 @@ from loyalbell.core.ledger import Consents, Ledger, Orders, People
 from loyalbell.core.messages import content as c
 from loyalbell.core.sequences.facts import House, Known
 from loyalbell.core.sequences.plan import read_plan
-from loyalbell.core.sequences.rehearse import Played, rehearse
+from loyalbell.core.sequences.rehearsal import Played
+from loyalbell.core.sequences.rehearse import rehearse
 from loyalbell.core.sequences.tree import tree_of
 from loyalbell.core.windows import Quiet
 from loyalbell.demo.shop import NOW, ZONE

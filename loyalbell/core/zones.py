@@ -34,6 +34,7 @@ class Zone:
         self.name = name
         self._zone = ZoneInfo(name)
         self._offsets: dict[int, int] = {}
+        self._days: dict[int, int | None] = {}
 
     def offset(self, instant: int) -> int:
         """Seconds that local time is ahead of UTC."""
@@ -53,12 +54,19 @@ class Zone:
 
     def instant(self, day: int, second: int) -> int:
         """The instant of a wall-clock time: after a gap where it is skipped, the first of two where it comes twice."""
-        wall = day * DAY + second
+        wall, steady = day * DAY + second, self._steady(day)
+        if steady is not None:
+            return wall - steady
         before, after = self.offset(wall - DAY), self.offset(wall + DAY)
-        if before == after:
-            return wall - before
         met = [wall - away for away in (before, after) if self.offset(wall - away) == away]
         return min(met) if met else self._after_gap(day, second)
+
+    def _steady(self, day: int) -> int | None:
+        """The offset of a day about which the clocks do not change."""
+        if day not in self._days:
+            around = {self.offset(day * DAY + away) for away in range(-DAY, 2 * DAY + 1, DAY // 4)}
+            self._days[day] = around.pop() if len(around) == 1 else None
+        return self._days[day]
 
     def _after_gap(self, day: int, second: int) -> int:
         at = time(second // 3600, second // 60 % 60, second % 60)

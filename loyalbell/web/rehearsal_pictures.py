@@ -5,7 +5,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 from loyalbell.core.sequences.figures import QUARTER, Day
-from loyalbell.core.sequences.rehearse import Sent
+from loyalbell.core.sequences.rehearsal import Sent
 from loyalbell.core.zones import DAY, Zone, day_of
 from loyalbell.web.pictures import nice_top
 from loyalbell.web.words import say_day

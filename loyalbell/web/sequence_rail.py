@@ -15,7 +15,7 @@ from loyalbell.core.sequences import plan as p
 from loyalbell.core.sequences import words
 from loyalbell.core.sequences.entry import OUT_WORDS
 from loyalbell.core.sequences.figures import Day, Figures
-from loyalbell.core.sequences.rehearse import Line
+from loyalbell.core.sequences.rehearsal import Line
 from loyalbell.core.sequences.words import Names
 from loyalbell.core.zones import day_of
 from loyalbell.desk.channel_settings import CareSettings, loaded

@@ -19,10 +19,10 @@ from loyalbell.core.sequences.check import Surroundings, check
 from loyalbell.core.sequences.facts import House, Known
 from loyalbell.core.sequences.happenings import happened
 from loyalbell.core.sequences.plan import Happening, Plan, PlanProblem, every_step, read_plan
-from loyalbell.core.sequences.rehearse import Played, Run, WaitingLine, rehearse
+from loyalbell.core.sequences.rehearsal import Played
+from loyalbell.core.sequences.rehearse import rehearse
 from loyalbell.core.sequences.score import score_of
-from loyalbell.core.sequences.starts import beyond, crossings
-from loyalbell.core.sequences.step import Position
+from loyalbell.core.sequences.starts import Crossing, beyond, crossings
 from loyalbell.core.sequences.tree import tree_of
 from loyalbell.core.windows import Quiet
 from loyalbell.core.zones import zone_of
@@ -275,26 +275,31 @@ class CheckTest(unittest.TestCase):
                 read_plan(data)
 
 
-class WaitingLineTest(unittest.TestCase):
-    @given(
-        st.lists(st.tuples(st.integers(0, 5 * 86_400), st.integers(0, 2)), min_size=1, max_size=30),
-        st.randoms(),
-    )
-    def test_all_come_out_by_instant_then_rank_then_as_they_came_in(self, some: list[tuple[int, int]], random: Any) -> None:  # fmt: skip
-        """As the live engine asks for places; in whatever order they were put back, some of them while others go."""
-        line, marks, out = WaitingLine(), [(at // 7_200 * 7_200, rank, number) for number, (at, rank) in enumerate(some)], []  # fmt: skip
-        early = [mark for mark in marks if mark[0] < 2 * 86_400]
-        for at, rank, number in random.sample(early, len(early)):
-            line.push(at, rank, Run(0, 0, Position(at, at, None), number))
-        late = [mark for mark in marks if mark not in early]
-        random.shuffle(late)
-        while line or late:
-            if late and (not line or line.first() >= 86_400):
-                at, rank, number = late.pop()
-                line.push(at, rank, Run(0, 0, Position(at, at, None), number))
-            elif line.first() >= 0:
-                out.append(line.pop().number)
-        self.assertEqual(out, [number for _, _, number in sorted(marks)])
+class SideBySideTest(unittest.TestCase):
+    @given(st.lists(st.integers(0, 3), min_size=1, max_size=7))
+    def test_of_what_falls_together_the_lower_rank_goes_first_then_who_came_in_first(self, ranks: list[int]) -> None:  # fmt: skip
+        """As the live engine asks for places. With one message a day allowed, the others leave a day later each."""
+        start, known = at("2026-06-01T12:00"), Known(ledger(), House(limits=(Limit(count=1, days=1),)))
+        consented(known)
+        tree = tree_of(plan({"on": "hand"}, wait("w", 1), message("m"), patience=30))
+        crossed = [Crossing(start, 0, "hand", start)]
+        plays = [Played(f"{number}", tree, rank, crossed=crossed) for number, rank in enumerate(ranks)]
+        found = rehearse(plays, known, start - 1, start + 60 * 86_400)
+        self.assertEqual([one.at for one in found.sent], [start + (1 + day) * 86_400 for day in range(len(ranks))])  # fmt: skip
+        self.assertEqual([one.play for one in found.sent], [number for _, number in sorted((rank, number) for number, rank in enumerate(ranks))])  # fmt: skip
+
+    def test_diaries_are_of_the_first_who_came_in(self) -> None:
+        start, known = at("2026-06-01T12:00"), Known(ledger(), House())
+        consented(known)
+        crossed = [
+            Crossing(start + day * 86_400, person, "hand", start) for day, person in enumerate((2, 0, 1))
+        ]
+        played = Played("key", tree_of(plan({"on": "hand"}, message("m"))), crossed=crossed)
+        found = rehearse([played], known, start - 1, start + 60 * 86_400, watched=2)
+        whole = ["came in", "send", "finished"]
+        lines = {person: [line.what for line in mine] for person, mine in found.diaries.items()}
+        self.assertEqual(lines, {2: whole, 0: whole})
+        self.assertEqual(len(found.sent), 3, "those with a diary are not counted twice")
 
 
 class ScoreTest(unittest.TestCase):

@@ -141,6 +141,6 @@ class ComingDraftTest(SequenceCase):
         self.clock.move_on(timedelta(minutes=1))
         found = self.coming(plan | {"patience": 4}).found
         self.assertEqual(found.sent, [])
-        self.assertEqual([cause for _, _, cause in found.refused], ["contact limit"])
+        self.assertEqual([one.cause for one in found.refused], ["contact limit"])
         with self.desk.book.reading() as session:
             self.assertIsNone(session.scalar(select(Touch.id)))

@@ -88,7 +88,7 @@ class Known:
         self._happened: dict[int, tuple[Happening, ByPerson]] = {}
         self._rules: dict[tuple[int, int], Mask] = {}
         self._asked: dict[tuple[int, int], int] = {}
-        self._busy: dict[int, set[int]] = {}
+        self._busy: dict[int, Mask] = {}
         self._alone: dict[int, tuple[Rule, bool, bool]] = {}
         self._slices: Slices | None = None
 
@@ -136,21 +136,19 @@ class Known:
         zone = zone_of(self.ledger.zone)
         day = zone.day(now)
         count = self._asked[(id(rule), day)] = self._asked.get((id(rule), day), 0) + 1
-        if of_one and (count <= FEW or person in self._busy_on(day, zone)):
+        if of_one and (count <= FEW or self._busy_on(day, zone)[person]):
             return self.meets_alone(rule, person, now, entered)
         return bool(self._on_day(rule, day, zone)[person])
 
     def _on_day(self, rule: Rule, day: int, zone: Zone) -> Mask:
         key = (id(rule), day)
         if key not in self._rules:
-            self._rules = {one: mask for one, mask in self._rules.items() if one[1] >= day - 1}
             self._rules[key] = self.everyone(rule, zone.instant(day, 0))
         return self._rules[key]
 
-    def _busy_on(self, day: int, zone: Zone) -> set[int]:
+    def _busy_on(self, day: int, zone: Zone) -> Mask:
         """Who has any row that begins, ends or changes on a local day."""
         if day not in self._busy:
-            self._busy = {one: who for one, who in self._busy.items() if one >= day - 1}
             self._busy[day] = busy_between(self.ledger, zone.instant(day, 0), zone.instant(day + 1, 0))
         return self._busy[day]
 
@@ -173,20 +171,20 @@ class Known:
 INSTANTS = ("booked_at", "settled_at", "void_at", "refunded_at", "until", "used_at", "lifted_at")
 
 
-def busy_between(ledger: Ledger, low: int, high: int) -> set[int]:
-    """Person numbers with an instant of any of their rows, or of their own, in ``low <= at < high``."""
-    found: set[int] = set()
+def busy_between(ledger: Ledger, low: int, high: int) -> Mask:
+    """By person number, whether an instant of any of their rows, or of their own, lies in ``low <= at < high``."""
+    found = np.zeros(len(ledger.people), dtype=np.bool_)
     for one in fields(ledger):
         part = getattr(ledger, one.name)
         if not isinstance(part, Rows) or not len(part):
             continue
-        found.update(part.person[part.span(low, high - 1)].tolist())
+        found[part.person[part.span(low, high - 1)]] = True
         for name in INSTANTS:
             column = getattr(part, name, None)
             if column is not None:
-                found.update(part.person[(column >= low) & (column < high)].tolist())
+                found[part.person[(column >= low) & (column < high)]] = True
     for column in (ledger.people.joined_at, ledger.people.closed_at, ledger.people.deceased_at):
-        found.update(np.flatnonzero((column >= low) & (column < high)).tolist())
+        found |= (column >= low) & (column < high)
     return found
 
 
@@ -208,13 +206,14 @@ class About:
         self.known, self._sent, self._did = known, sent, did
         self.quiet: Quiet = known.house.quiet
         self.limits: Sequence[Limit] = known.house.limits
-        self.key, self.person_id, self.person, self.now = "", 0, 0, 0
+        self.key, self.person_id, self.person, self.now = "", 0, -1, 0
         self.zone = zone_of(known.ledger.zone)
         self._happened: dict[int, ByPerson] = {}
 
     def turn(self, key: str, person: int, now: int) -> "About":
-        self.key, self.person, self.now = key, person, now
-        self.person_id, self.zone = self.known.ids[person], self.known.zone(person)
+        self.key, self.now = key, now
+        if person != self.person:
+            self.person, self.person_id, self.zone = person, self.known.ids[person], self.known.zone(person)
         return self
 
     def present(self) -> bool:
@@ -241,16 +240,15 @@ class About:
             return "not written"
         marketing = letter is None or letter.marketing
         days = house.seldom.get(self.person_id)
-        facts = SendFacts(
-            deceased=known.deceased[person] <= self.now,
-            closed=known.closed[person] <= self.now,
-            suppressed=known.suppressed(person, at, self.now),
-            consent=known.consent(person, at, self.now),
-            address="on file" if known.addresses[person][at] else None,
-            paused=house.paused.get(self.person_id, 0) > self.now,
-            too_soon=days is not None and any(one > self.now - days * DAY for one in self.sent_times()[-1:]),
+        now = self.now
+        deceased, closed = known.deceased[person] <= now, known.closed[person] <= now
+        suppressed, consent = known.suppressed(person, at, now), known.consent(person, at, now)
+        address = "on file" if known.addresses[person][at] else None
+        paused = house.paused.get(self.person_id, 0) > now
+        too_soon = days is not None and any(one > now - days * DAY for one in self.sent_times()[-1:])
+        return first_refusal(
+            SendFacts(deceased, closed, suppressed, consent, address, paused, too_soon), marketing
         )
-        return first_refusal(facts, marketing)
 
     def sent_times(self) -> Sequence[int]:
         return self._sent(self.person)

@@ -9,7 +9,7 @@ from scipy.stats import norm
 
 from loyalbell.core.columns import Ints
 from loyalbell.core.ledger import Ledger
-from loyalbell.core.sequences.rehearse import Rehearsal
+from loyalbell.core.sequences.rehearsal import Rehearsal
 from loyalbell.core.zones import DAY, zone_of
 
 QUARTER = 900
@@ -89,32 +89,34 @@ def figures(
 ) -> Figures:  # fmt: skip
     """Of one of the sequences played. ``costs`` are minor units a message, ``reply_rates`` replies a message, by channel."""
     sent = [one for one in found.sent if one.play == play]
-    entered = [one for one in found.entered if one[1] == play]
-    days = _days(found, ledger, [(one.at, one.channel) for one in sent], [one[0] for one in entered])
+    entered = [one for one in found.entered if one.play == play]
+    days = _days(found, ledger, [(one.at, one.channel) for one in sent], [one.at for one in entered])
     counts = [day.messages for day in days if day.messages]
     weeks = max((found.end - found.start) / (7 * DAY), 1 / 7)
     channels = Counter(one.channel for one in sent)
     outs = [one for one in found.outs if one.play == play]
     return Figures(
         days=days,
-        people=len({person for _, _, person in entered}),
+        people=len({one.person for one in entered}),
         entered=len(entered),
         messages=len(sent),
         weekly={channel: count / weeks for channel, count in channels.items()},
         normal=float(np.median(counts)) if counts else 0.0,
         heaviest=max(days, key=lambda day: day.messages, default=None),
         pile_ups=_pile_ups([(one.at, one.step, one.channel) for one in sent], reply_rates, answers_an_hour),
-        refused=sorted(
-            ((step, cause, count) for (number, step, cause), count in found.refused.items() if number == play),
-            key=lambda one: -one[2],
-        ),
-        kept_out=sorted(((cause, count) for (number, cause), count in found.kept_out.items() if number == play), key=lambda one: -one[1]),
+        refused=_refused(found, play),
+        kept_out=Counter(one.cause for one in found.stayed_out if one.play == play).most_common(),
         early=sum(one.state == "left" and not one.messages for one in outs),
         got_some=len({(one.person) for one in sent}),
         baseline=baseline(found, ledger, play),
         cost=sum(costs.get(channel, 0.0) * count for channel, count in channels.items()),
         replies=sum(reply_rates.get(channel, 0.0) * count for channel, count in channels.items()),
     )  # fmt: skip
+
+
+def _refused(found: Rehearsal, play: int) -> list[tuple[str, str, int]]:
+    counted = Counter((one.step, one.cause) for one in found.refused if one.play == play)
+    return [(step, cause, count) for (step, cause), count in counted.most_common()]
 
 
 def _days(

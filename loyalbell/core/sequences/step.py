@@ -131,7 +131,7 @@ def step(tree: Tree, position: Position, facts: Facts, now: int) -> tuple[Positi
         return position, []
     why = _stopped(tree.plan, position, facts, now)
     if why is not None:
-        return position._replace(state=LEFT, cause=why), []
+        return Position(*position[:7], LEFT, why), []
     walk = _Walk(tree, facts, now, *position)
     while walk.state == UNDER_WAY and walk.due <= now:
         node = tree.nodes.get(walk.here or "")
@@ -213,21 +213,31 @@ def _message(walk: _Walk, node: Node) -> None:
         return _refuse(walk, node, "too late", due)
     if at > walk.now:
         return _hold(walk, at, tried if late else walk.tried)
-    causes = [facts.refusal(message, channel) for channel in node.step.channels]
-    if None not in causes:
-        return _refuse(walk, node, causes[0] or "", due)
+    channel, cause = _open_channel(facts, message, node.step.channels)
+    if channel is None:
+        return _refuse(walk, node, cause, due)
     allowed = next_allowed(walk.sent_times(), facts.limits, at) if marketing and facts.limits else at
     if allowed > at:
         again = opens(allowed, node.step.release, quiet, facts.zone)
         if again is None or again > last:
             return _refuse(walk, node, "contact limit", due)
         return _hold(walk, again, tried)
-    channel = node.step.channels[causes.index(None)]
     walk.acts.append(Act("send", node.step.id, at, channel))
     walk.sent = (*walk.sent, node.step.id)
     if marketing:
         walk.own.append(at)
     return _go(walk, node.after, due if late else at)
+
+
+def _open_channel(facts: Facts, message: int, channels: Sequence[str]) -> tuple[str | None, str]:
+    """The first channel against which nothing speaks; where there is none, what speaks against the first of all."""
+    first = ""
+    for channel in channels:
+        cause = facts.refusal(message, channel)
+        if cause is None:
+            return channel, ""
+        first = first or cause
+    return None, first
 
 
 def _refuse(walk: _Walk, node: Node, cause: str, at: int) -> None:

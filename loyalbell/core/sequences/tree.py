@@ -2,7 +2,7 @@
 
 from dataclasses import dataclass, field
 
-from loyalbell.core.sequences.plan import AnyStep, MessageStep, Plan, lists_of
+from loyalbell.core.sequences.plan import AnyStep, MessageStep, Plan, WaitStep, lists_of
 
 
 @dataclass(frozen=True, slots=True)
@@ -20,9 +20,12 @@ class Node:
 
 @dataclass(frozen=True)
 class Tree:
+    """``wakes``: whether any wait can be ended early by something that happens."""
+
     plan: Plan
     first: str | None
     nodes: dict[str, Node] = field(default_factory=dict)
+    wakes: bool = False
 
 
 def tree_of(plan: Plan) -> Tree:
@@ -38,4 +41,6 @@ def tree_of(plan: Plan) -> Tree:
                 message = step.id
         return steps[0].id if steps else then
 
-    return Tree(plan, lay(plan.steps, None, None), nodes)
+    first = lay(plan.steps, None, None)
+    wakes = any(isinstance(one.step, WaitStep) and one.step.kind == "until event" for one in nodes.values())
+    return Tree(plan, first, nodes, wakes)

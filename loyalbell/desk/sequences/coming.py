@@ -13,7 +13,8 @@ from loyalbell.core.rhythm.ahead import with_expected_orders
 from loyalbell.core.rhythm.repeat import buying_days, gaps, repeat_curve
 from loyalbell.core.sequences.facts import Known
 from loyalbell.core.sequences.plan import Plan
-from loyalbell.core.sequences.rehearse import Played, Rehearsal, rehearse
+from loyalbell.core.sequences.rehearsal import Played, Rehearsal
+from loyalbell.core.sequences.rehearse import rehearse
 from loyalbell.core.sequences.starts import Around
 from loyalbell.core.sequences.step import UNDER_WAY, Position
 from loyalbell.core.sequences.tree import tree_of

@@ -6,7 +6,8 @@ from dataclasses import dataclass
 from loyalbell.core.messages.content import read_content
 from loyalbell.core.sequences.facts import Known
 from loyalbell.core.sequences.plan import ForkStep, LotStep, MessageStep, Plan, every_step
-from loyalbell.core.sequences.rehearse import Line, Played, rehearse
+from loyalbell.core.sequences.rehearsal import Line, Played
+from loyalbell.core.sequences.rehearse import rehearse
 from loyalbell.core.sequences.starts import Crossing
 from loyalbell.core.sequences.tree import tree_of
 from loyalbell.desk.channel_settings import ProofReader

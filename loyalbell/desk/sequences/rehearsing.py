@@ -11,7 +11,8 @@ from loyalbell.core.ledger import Ledger
 from loyalbell.core.sequences.facts import Known
 from loyalbell.core.sequences.figures import Figures, figures
 from loyalbell.core.sequences.plan import Plan, every_step
-from loyalbell.core.sequences.rehearse import Line, Played, Rehearsal, rehearse
+from loyalbell.core.sequences.rehearsal import Line, Played, Rehearsal
+from loyalbell.core.sequences.rehearse import rehearse
 from loyalbell.core.sequences.starts import Around, Crossing, crossings
 from loyalbell.core.sequences.tree import tree_of
 from loyalbell.desk.behind import Behind

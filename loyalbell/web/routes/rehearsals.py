@@ -10,7 +10,7 @@ from sqlalchemy import select
 
 from loyalbell.core.segments.model import RuleProblem
 from loyalbell.core.sequences import plan as p
-from loyalbell.core.sequences.rehearse import Sent
+from loyalbell.core.sequences.rehearsal import Sent
 from loyalbell.core.zones import day_of, zone_of
 from loyalbell.desk.channel_settings import StaffSettings, loaded
 from loyalbell.desk.sequences import coming, rehearsing
