@@ -76,7 +76,7 @@ def rehearse(
         "weekly": {channel: round(count, 2) for channel, count in figures.weekly.items()}, "normal_day": figures.normal,
         "heaviest_day": None if figures.heaviest is None else {"day": day_of(figures.heaviest.day).isoformat(), "messages": figures.heaviest.messages},
         "refused": [{"step": step, "cause": cause, "count": count} for step, cause, count in figures.refused],
-        "stayed_out": [{"cause": cause, "count": count} for cause, count in figures.kept_out],
+        "stayed_out": [{"cause": cause, "people": people, "times": times} for cause, people, times in figures.stayed_out],
         "came_back_before_any_message": figures.early, "replies": round(figures.replies, 2), "cost_minor": round(figures.cost),
         "baseline": {"came_back": figures.baseline.came_back, "of": figures.baseline.of, "days": figures.baseline.days, "interval": interval},
         "pile_ups": [{"at": datetime.fromtimestamp(one.at, UTC).isoformat(), "step": one.step, "messages": one.messages, "replies": round(one.replies, 1), "answers": one.answers} for one in figures.pile_ups],

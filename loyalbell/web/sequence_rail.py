@@ -80,6 +80,13 @@ def say_kept_out(cause: str) -> str:
     return OUT_WORDS.get(cause, cause)
 
 
+def steps_by_id(visit: Visit, plan: p.Plan) -> dict[str, str]:
+    """What each step is called in a line."""
+    with visit.desk.book.reading() as session:
+        names = names_of(visit, session)
+    return {one.id: short_step(one, names) for one in p.every_step(plan.steps)}
+
+
 def short_step(step: p.AnyStep, names: Names) -> str:
     if isinstance(step, p.MessageStep):
         return names.messages.get(step.message or 0, "a message")

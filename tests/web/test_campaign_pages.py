@@ -2,6 +2,7 @@
 
 import re
 from datetime import timedelta
+from html import unescape
 
 from sqlalchemy import select
 
@@ -105,6 +106,13 @@ class CampaignPages(SignedInPages):
         self.assertIn("/customers/", of_day[of_day.index('id="behind"') :])
         self.assertIn("for a quarter of an hour", self.client.get(f"/sequences/{made}/rehearsal?day={day[1]}&quarter={quarter[1]}").text)  # fmt: skip
         self.assertEqual(self.client.get(f"/sequences/{made}/rehearsal?day=1900-01-01&page=99").status_code, 200)  # fmt: skip
+        for kind, words in (("cause", "would not have gone"), ("out", "crossed the line and stayed out: ")):
+            address = re.search(rf'href="(\?[^"]*{kind}=[^"]*)#behind', page)
+            assert address is not None, kind
+            behind = self.client.get(f"/sequences/{made}/rehearsal{unescape(address[1])}").text
+            behind = behind[behind.index('id="behind"') :]
+            self.assertIn(words, behind)
+            self.assertIn("/customers/", behind)
         with self.desk.book.reading() as session:
             plan = draft_of(session.get_one(tables.Sequence, made))
         rehearse_coming(self.desk, plan, made, wait=True)

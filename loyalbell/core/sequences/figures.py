@@ -64,7 +64,10 @@ class Baseline:
 
 @dataclass(frozen=True)
 class Figures:
-    """``normal`` is the messages on a usual day that had any; ``weekly`` are messages a week by channel; ``cost`` in minor units."""
+    """``normal`` is the messages on a usual day that had any; ``weekly`` are messages a week by channel; ``cost`` in minor units.
+
+    ``refused`` are (step, cause, messages), ``stayed_out`` (cause, people, times), the most first.
+    """
 
     days: list[Day]
     people: int
@@ -75,7 +78,7 @@ class Figures:
     heaviest: Day | None
     pile_ups: list[PileUp]
     refused: list[tuple[str, str, int]]
-    kept_out: list[tuple[str, int]]
+    stayed_out: list[tuple[str, int, int]]
     early: int
     got_some: int
     baseline: Baseline
@@ -105,7 +108,7 @@ def figures(
         heaviest=max(days, key=lambda day: day.messages, default=None),
         pile_ups=_pile_ups([(one.at, one.step, one.channel) for one in sent], reply_rates, answers_an_hour),
         refused=_refused(found, play),
-        kept_out=Counter(one.cause for one in found.stayed_out if one.play == play).most_common(),
+        stayed_out=_stayed_out(found, play),
         early=sum(one.state == "left" and not one.messages for one in outs),
         got_some=len({(one.person) for one in sent}),
         baseline=baseline(found, ledger, play),
@@ -117,6 +120,13 @@ def figures(
 def _refused(found: Rehearsal, play: int) -> list[tuple[str, str, int]]:
     counted = Counter((one.step, one.cause) for one in found.refused if one.play == play)
     return [(step, cause, count) for (step, cause), count in counted.most_common()]
+
+
+def _stayed_out(found: Rehearsal, play: int) -> list[tuple[str, int, int]]:
+    mine = [one for one in found.stayed_out if one.play == play]
+    times = Counter(one.cause for one in mine)
+    people = Counter(cause for cause, _ in {(one.cause, one.person) for one in mine})
+    return [(cause, people[cause], count) for cause, count in times.most_common()]
 
 
 def _days(

@@ -1,0 +1,96 @@
+"""The people behind a figure of a rehearsal: those who got messages, whose messages did not go, who stayed out."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import UTC, date, datetime
+from types import SimpleNamespace
+from typing import Any
+from urllib.parse import urlencode
+
+from sqlalchemy import select
+
+from loyalbell.core.sequences import plan as p
+from loyalbell.core.sequences.rehearsal import Rehearsal, Sent, StayedOut
+from loyalbell.core.zones import Zone, day_of
+from loyalbell.store.tables import Person
+from loyalbell.web import sequence_rail as rail
+from loyalbell.web.rehearsal_pictures import say_quarter
+from loyalbell.web.visit import Visit
+from loyalbell.web.words import Words, people
+
+PAGE = 40
+
+
+@dataclass(frozen=True)
+class Asked:
+    """Whose figure is looked at: of a day and a quarter of an hour of it, of a refusal, or of a cause for staying out."""
+
+    over: str
+    day: str = ""
+    quarter: str = ""
+    step: str = ""
+    cause: str = ""
+    out: str = ""
+    page: int = 1
+
+    def query(self, **other: str) -> str:
+        given = {"over": self.over, "day": self.day, "quarter": self.quarter, "step": self.step, "cause": self.cause, "out": self.out} | other  # fmt: skip
+        return "?" + urlencode({key: value for key, value in given.items() if value})
+
+
+def behind(visit: Visit, plan: p.Plan, found: Rehearsal, asked: Asked, chosen: date | None, zone: Zone) -> SimpleNamespace | None:  # fmt: skip
+    """A heading, and one page of people; ``None`` where there is nothing to look behind."""
+    steps = rail.steps_by_id(visit, plan)
+    heading, rows = _chosen(
+        found, asked, chosen, zone, steps, Words(visit.desk.the_shop(), visit.desk.clock.now())
+    )
+    if not rows:
+        return None
+    pages = -(-len(rows) // PAGE)
+    page = min(max(asked.page, 1), pages)
+    return SimpleNamespace(
+        heading=heading, lines=_lines(visit, rows[(page - 1) * PAGE : page * PAGE], steps), page=page,
+        pages=pages, address=asked.query(), whole_day=asked.query(quarter="") if asked.quarter else "",
+        last="By" if isinstance(rows[0], Sent) else "Why",
+    )  # fmt: skip
+
+
+def _chosen(found: Rehearsal, asked: Asked, chosen: date | None, zone: Zone, steps: dict[str, str], say: Words) -> tuple[str, Sequence[Any]]:  # fmt: skip
+    if asked.cause:
+        refused = [one for one in found.refused if one.play == 0 and one.cause == asked.cause and asked.step in ("", one.step)]  # fmt: skip
+        about = f" “{steps[asked.step]}”" if asked.step in steps else ""
+        return f"{_messages(refused)}{about} would not have gone: {rail.say_withheld(asked.cause)}", refused  # fmt: skip
+    if asked.out:
+        stayed = [one for one in found.stayed_out if one.play == 0 and one.cause == asked.out]
+        return f"{people(len({one.person for one in stayed}))} crossed the line and stayed out: {rail.say_kept_out(asked.out)}", stayed  # fmt: skip
+    if chosen is None:
+        return "", []
+    sent = [one for one in found.sent if one.play == 0 and day_of(zone.day(one.at)) == chosen]
+    some = [one for one in sent if not asked.quarter or say_quarter(one.at, zone) == asked.quarter]
+    within = f", from {asked.quarter} for a quarter of an hour" if asked.quarter else ""
+    return f"{_messages(some)}, {say.plain_day(chosen)}{within}", some
+
+
+def _messages(rows: Sequence[Any]) -> str:
+    return f"{len(rows):,} {'message' if len(rows) == 1 else 'messages'}"
+
+
+def _lines(visit: Visit, some: Sequence[Any], steps: dict[str, str]) -> list[SimpleNamespace]:
+    ids = visit.desk.ledger().people.ids
+    with visit.desk.book.reading() as session:
+        kept = session.scalars(select(Person).where(Person.id.in_({int(ids[one.person]) for one in some})))
+        found = {one.id: one for one in kept}
+    return [
+        SimpleNamespace(
+            person=found[at], at=datetime.fromtimestamp(one.at, UTC), last=_last(one),
+            step="the start" if isinstance(one, StayedOut) else steps.get(one.step, ""),
+        )
+        for one in some
+        if (at := int(ids[one.person])) in found
+    ]  # fmt: skip
+
+
+def _last(one: Any) -> str:
+    if isinstance(one, Sent):
+        return one.channel
+    return rail.say_kept_out(one.cause) if isinstance(one, StayedOut) else rail.say_withheld(one.cause)
