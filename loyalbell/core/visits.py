@@ -12,6 +12,8 @@ from loyalbell.core.timing import start_of_day
 
 EPOCH = date(1970, 1, 1)
 SECONDS = 86_400
+SHELF = 512
+"""Days are looked up in whole shelves, so that asking for one day more finds the same shelf."""
 
 
 @dataclass(frozen=True)
@@ -51,7 +53,8 @@ def local_days(instants: Ints, zone: str) -> Ints:
     """The local day of each instant, as days since 1970-01-01."""
     if not len(instants):
         return np.zeros(0, dtype=np.int64)
-    low, high = int(instants.min()) // SECONDS - 1, int(instants.max()) // SECONDS + 2
+    first, last = int(instants.min()) // SECONDS, int(instants.max()) // SECONDS
+    low, high = (first - 1) // SHELF * SHELF, ((last + 2) // SHELF + 1) * SHELF
     starts = _day_starts(low, high, zone)
     return low + np.searchsorted(starts, instants, side="right") - 1
 

@@ -1,6 +1,7 @@
 """What is worked out in the background, once for each state of things, while pages go on without it."""
 
 from collections.abc import Callable
+from concurrent.futures import Future
 from threading import Lock, Thread
 from typing import Generic, TypeVar
 
@@ -44,3 +45,53 @@ class Behind(Generic[Found]):
             while len(self._found) > self._keep:
                 self._found.pop(next(iter(self._found)))
             self._working.pop(mark, None)
+
+
+class Superseded(Exception):
+    """Something newer is asked for, so that nobody waits for this any more."""
+
+
+class Latest(Generic[Found]):
+    """The newest question of each asker, answered in the background; an older one still worked at is given up.
+
+    An answer is handed out once.
+    """
+
+    def __init__(self) -> None:
+        self._asked: dict[object, tuple[object, Future[Found]]] = {}
+        self._turn = Lock()
+
+    def ask(self, asker: object, question: object, work: Callable[[Callable[[float], None]], Found], seconds: float) -> Found | None:  # fmt: skip
+        """Waits for up to ``seconds``; ``None`` where it takes longer: ask again. What goes wrong is raised.
+
+        ``work`` gets a function which it calls now and then with the share that is done.
+        """
+        with self._turn:
+            known = self._asked.get(asker)
+            if known is None or known[0] != question:
+                known = self._asked[asker] = (question, Future())
+                Thread(target=self._work, args=(asker, known[1], work)).start()
+        try:
+            found = known[1].result(seconds)
+        except TimeoutError:
+            return None
+        except Exception:
+            self._forget(asker, known[1])
+            raise
+        self._forget(asker, known[1])
+        return found
+
+    def _forget(self, asker: object, answer: Future[Found]) -> None:
+        with self._turn:
+            if self._asked.get(asker, (None, None))[1] is answer:
+                del self._asked[asker]
+
+    def _work(self, asker: object, answer: Future[Found], work: Callable[[Callable[[float], None]], Found]) -> None:  # fmt: skip
+        def go_on(share: float) -> None:
+            if self._asked.get(asker, (None, None))[1] is not answer:
+                raise Superseded
+
+        try:
+            answer.set_result(work(go_on))
+        except Exception as problem:
+            answer.set_exception(problem)

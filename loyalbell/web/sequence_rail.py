@@ -1,5 +1,6 @@
 """The rail of the sequence editor: what a plan would have done, what speaks against it, and some of its people."""
 
+from collections.abc import Callable
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from types import SimpleNamespace
@@ -13,12 +14,15 @@ from loyalbell.core.money import say_money
 from loyalbell.core.segments.model import RuleProblem
 from loyalbell.core.sequences import plan as p
 from loyalbell.core.sequences import words
+from loyalbell.core.sequences.check import Mistake
 from loyalbell.core.sequences.entry import OUT_WORDS
 from loyalbell.core.sequences.figures import Day, Figures
 from loyalbell.core.sequences.rehearsal import Line
 from loyalbell.core.sequences.words import Names
 from loyalbell.core.zones import day_of
+from loyalbell.desk.behind import Latest
 from loyalbell.desk.channel_settings import CareSettings, loaded
+from loyalbell.desk.desk import Desk
 from loyalbell.desk.sequences import editing, rehearsing
 from loyalbell.desk.sequences.house import guard_of
 from loyalbell.desk.sequences.rehearsing import Rehearsed
@@ -28,6 +32,8 @@ from loyalbell.web.visit import Visit
 from loyalbell.web.words import say_day
 
 SAMPLE = 4
+SOON = 0.15
+"""Seconds that a page waits for the rail; what takes longer follows when it is there."""
 LOAD_DAYS = 90
 
 
@@ -43,17 +49,50 @@ def rail_days(plan: p.Plan) -> int:
     return rehearsing.SHORT_DAYS if isinstance(plan.start, p.OnSegment) else rehearsing.PAST_DAYS
 
 
-def rail_values(
-    visit: Visit, plan: p.Plan, sequence_id: int = 0, days: int = rehearsing.PAST_DAYS
-) -> dict[str, Any]:
+@dataclass(frozen=True)
+class Read:
+    """What takes time to work out for the rail."""
+
+    rehearsed: Rehearsed
+    mistakes: list[Mistake]
+
+
+_reads: Latest[Read] = Latest()
+
+
+def rail_values(visit: Visit, plan: p.Plan, sequence_id: int = 0, days: int = rehearsing.PAST_DAYS) -> dict[str, Any]:  # fmt: skip
     """The rehearsal of the past, as figures and people. A rule that cannot be asked is said instead."""
     try:
-        rehearsed = rehearsing.rehearse_past(visit.desk, plan, sequence_id, days)
+        return _values(visit, plan, sequence_id, _read(visit.desk, plan, sequence_id, days))
     except RuleProblem as problem:
         return {"unclear": str(problem), "plan": plan}
-    with visit.desk.book.reading() as session:
-        names = names_of(visit, session)
-    steps = {one.id: short_step(one, names) for one in p.every_step(plan.steps)}
+
+
+def rail_soon(visit: Visit, plan: p.Plan, sequence_id: int, page: str) -> dict[str, Any] | None:
+    """The same while one types, if it can be had at once; ``None`` while it is worked out: ask again in a moment.
+
+    ``page`` tells open editors from one another, so that each waits for its own newest plan only.
+    """
+
+    def work(go_on: Callable[[float], None]) -> Read:
+        return _read(visit.desk, plan, sequence_id, rail_days(plan), go_on)
+
+    asker = (str(visit.desk.data), visit.visitor.user_id, sequence_id, page)
+    try:
+        found = _reads.ask(asker, plan.model_dump_json(), work, SOON)
+    except RuleProblem as problem:
+        return {"unclear": str(problem), "plan": plan}
+    return None if found is None else _values(visit, plan, sequence_id, found)
+
+
+def _read(desk: Desk, plan: p.Plan, sequence_id: int, days: int, go_on: Callable[[float], None] = lambda share: None) -> Read:  # fmt: skip
+    rehearsed = rehearsing.rehearse_past(desk, plan, sequence_id, days, progress=go_on)
+    return Read(rehearsed, editing.mistakes(desk, plan, sequence_id))
+
+
+def _values(visit: Visit, plan: p.Plan, sequence_id: int, read: Read) -> dict[str, Any]:
+    rehearsed, steps = read.rehearsed, steps_by_id(visit, plan)
+    most = guard_most(visit, rehearsed.figures, len(visit.desk.ledger().people))
     return {
         "unclear": "",
         "plan": plan,
@@ -61,11 +100,9 @@ def rail_values(
         "rehearsed": rehearsed,
         "a_day": say_a_day(rehearsed.figures.entered, rehearsed.days),
         "facts": facts(visit, rehearsed.figures, rehearsed.days),
-        "warnings": warnings_of(visit, plan, sequence_id, rehearsed, names),
+        "warnings": warnings_of(visit, plan, read, steps, most),
         "people": diaries(visit, rehearsed, steps),
-        "load": load_of(
-            rehearsed.figures.days, guard_most(visit, rehearsed.figures, len(visit.desk.ledger().people))
-        ),
+        "load": load_of(rehearsed.figures.days, most),
         "step_names": steps,
         "cause_words": say_withheld,
         "out_words": say_kept_out,
@@ -144,26 +181,19 @@ def facts(visit: Visit, figures: Figures, days: int) -> list[tuple[str, str]]:
     return rows
 
 
-def warnings_of(
-    visit: Visit, plan: p.Plan, sequence_id: int, rehearsed: Rehearsed, names: Names
-) -> list[Warning]:
-    found = [
-        Warning(one.level, one.words, one.place) for one in editing.mistakes(visit.desk, plan, sequence_id)
-    ]
-    zone = ZoneInfo(visit.desk.the_shop().zone)
-    steps = {one.id: short_step(one, names) for one in p.every_step(plan.steps)}
-    for pile in rehearsed.figures.pile_ups:
+def warnings_of(visit: Visit, plan: p.Plan, read: Read, steps: dict[str, str], most: int) -> list[Warning]:
+    figures, zone = read.rehearsed.figures, ZoneInfo(visit.desk.the_shop().zone)
+    found = [Warning(one.level, one.words, one.place) for one in read.mistakes]
+    for pile in figures.pile_ups:
         at = datetime.fromtimestamp(pile.at, UTC).astimezone(zone)
         said = f"{say_day(at.date())}, {at.hour}:{at:%M}: {pile.messages:,} at once from “{steps.get(pile.step, '')}”. About {pile.replies:,.0f} would answer; the staff can answer {pile.answers:,.0f} an hour."
         found.append(Warning("look at this", said, pile.step))
-    heaviest = rehearsed.figures.heaviest
-    if heaviest is not None and heaviest.messages:
-        most = guard_most(visit, rehearsed.figures, len(visit.desk.ledger().people))
-        if heaviest.messages > most:
-            said = f"The volume guard would hold {say_day(day_of(heaviest.day))}: {heaviest.messages:,} messages, and {most:,} a day go without a person’s release."
-            found.append(Warning("look at this", said))
+    heaviest = figures.heaviest
+    if heaviest is not None and heaviest.messages > most:
+        said = f"The volume guard would hold {say_day(day_of(heaviest.day))}: {heaviest.messages:,} messages, and {most:,} a day go without a person’s release."
+        found.append(Warning("look at this", said))
     past = editing.beyond_count(visit.desk, plan)
-    if past and rehearsed.figures.entered < past * 100:
+    if past and figures.entered < past * 100:
         found.append(
             Warning(
                 "look at this",

@@ -85,7 +85,7 @@ class Known:
         self.suppressions = Lookup(ledger.suppressions, size, "at", "channel", "lifted_at")
         self._zones: list[int] = people.words_of("zone").tolist()
         self._by_code: dict[int, Zone] = {}
-        self._happened: dict[int, tuple[Happening, ByPerson]] = {}
+        self._happened: dict[Happening, ByPerson] = {}
         self._rules: dict[tuple[int, int], Mask] = {}
         self._asked: dict[tuple[int, int], int] = {}
         self._busy: dict[int, Mask] = {}
@@ -101,11 +101,11 @@ class Known:
         return found
 
     def happened(self, what: Happening) -> ByPerson:
-        found = self._happened.get(id(what))
+        found = self._happened.get(what)
         if found is None:
             rows = happened(what, self.ledger, self._since, self._until, self.house.others)
-            found = self._happened[id(what)] = (what, ByPerson(rows, len(self.ids)))
-        return found[1]
+            found = self._happened[what] = ByPerson(rows, len(self.ids))
+        return found
 
     def present(self, person: int, now: int) -> bool:
         return self.joined[person] <= now < self.gone[person]

@@ -8,7 +8,7 @@ from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from loyalbell.core.ledger import Ledger
-from loyalbell.core.sequences.facts import Known
+from loyalbell.core.sequences.facts import House, Known
 from loyalbell.core.sequences.figures import Figures, figures
 from loyalbell.core.sequences.plan import Plan, every_step
 from loyalbell.core.sequences.rehearsal import Line, Played, Rehearsal
@@ -60,12 +60,12 @@ def rehearse_past(
     What the other sequences that ring would have sent counts towards the limits, they going first; they are played
     once a day in the background, and until that is done (or with ``alone``) are left out. ``wait`` waits for them.
     """
-    ledger, now = desk.ledger(), desk.clock.now()
+    ledger, now = desk.ledger(), _hour(desk.clock.now())
     others = [] if alone else others_sent(desk, sequence_id, days, wait)
-    mark = (str(desk.book.path), ledger.version, int(now.timestamp()) // 3_600, plan.model_dump_json(), sequence_id, days, others is None, alone)  # fmt: skip
+    stage = _stage(desk, ledger, now, days)
+    mark = (stage, plan.model_dump_json(), sequence_id, days, others is None, alone)
     if mark in _kept:
         return _kept[mark]
-    stage = _stage(desk, ledger, now, days)
     with desk.book.reading() as session:
         live = [one.id for one, _ in live_plans(session) if one.id != sequence_id]
         key = session.scalar(select(tables.Sequence.key).where(tables.Sequence.id == sequence_id)) or "draft"
@@ -97,21 +97,41 @@ def made_of(
     return Rehearsed(found, counted_up, found.diaries, days, others, replies, counted)
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class _Stage:
+    """What a rehearsal plays on: the book at one hour, with the shop's own rules as they are now."""
+
     known: Known
     around: Around
     rates: dict[tuple[str, str], float]
     span: tuple[int, int]
 
+    def is_like(self, ledger: Ledger, house: House, around: Around, rates: dict[tuple[str, str], float], span: tuple[int, int]) -> bool:  # fmt: skip
+        same = self.known.ledger is ledger and self.span == span
+        return same and self.known.house == house and self.around == around and self.rates == rates
+
+
+_stages: list[_Stage] = []
+STAGES = 4
+
 
 def _stage(desk: Desk, ledger: Ledger, now: datetime, days: int) -> _Stage:
+    """One that has been made ready already, where nothing has changed since."""
     with desk.book.reading() as session:
         house = house_of(session, session.get_one(Shop, 1), now)
         around, rates = around_of(session, house), reactions(session, now)
-    end = int(now.timestamp())
-    start = int((now - timedelta(days=days)).timestamp())
-    return _Stage(Known(ledger, house, start - 800 * 86_400, end), around, rates, (start, end))
+    end, start = int(now.timestamp()), int((now - timedelta(days=days)).timestamp())
+    for stage in list(_stages):
+        if stage.is_like(ledger, house, around, rates, (start, end)):
+            return stage
+    made = _Stage(Known(ledger, house, start - 800 * 86_400, end), around, rates, (start, end))
+    _stages.append(made)
+    del _stages[:-STAGES]
+    return made
+
+
+def _hour(now: datetime) -> datetime:
+    return now.replace(minute=0, second=0, microsecond=0)
 
 
 Others = list[tuple[int, int, int]]
@@ -132,7 +152,7 @@ def others_sent(desk: Desk, but: int, days: int, wait: bool = False) -> list[tup
 
 def _play_all(desk: Desk, days: int) -> Others:
     """(instant, person id, sequence id) of what all that rings would have sent, played side by side."""
-    ledger, now = desk.ledger(), desk.clock.now()
+    ledger, now = desk.ledger(), _hour(desk.clock.now())
     stage = _stage(desk, ledger, now, days)
     with desk.book.reading() as session:
         live = live_plans(session)

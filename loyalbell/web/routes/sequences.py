@@ -1,6 +1,7 @@
 """Sequences: the list, the editor with its score and rail, publishing, the live view, held batches."""
 
 import json
+import secrets
 from datetime import UTC, datetime
 from typing import Any
 
@@ -68,7 +69,7 @@ def _editor(visit: Visit, sequence: tables.Sequence | None, name: str, plan: Pla
     sequence_id = sequence.id if sequence else 0
     values = sheet.sheet_values(visit, plan, sequence_id) | {
         "sequence": sequence, "name": name, "problem": problem, "saved": saved, "standing": standing(visit, sequence),
-        "past_days": rail.rail_days(plan),
+        "past_days": rail.rail_days(plan), "page_mark": secrets.token_hex(8),
     }  # fmt: skip
     return visit.page("sequences/editor.html", "sequences", 422 if problem else 200, **values)
 
@@ -115,14 +116,12 @@ def draw(visit: Visit = SignedIn, form: FormData = Form) -> Response:
 
 @router.post("/sequences/rail")
 def read_rail(visit: Visit = SignedIn, form: FormData = Form) -> Response:
+    """At once, or as soon as it is worked out: the page asks again, and keeps what it shows until then."""
     plan = read_plan(json.loads(text_of(form, "plan")))
-    return HTMLResponse(
-        visit.piece(
-            "sequences/rail.html",
-            while_typing=True,
-            **rail.rail_values(visit, plan, number_of(form, "sequence_id") or 0, rail.rail_days(plan)),
-        )
-    )
+    values = rail.rail_soon(visit, plan, number_of(form, "sequence_id") or 0, text_of(form, "page"))
+    if values is None:
+        return Response(status_code=204, headers={"HX-Trigger": "rail-later"})
+    return HTMLResponse(visit.piece("sequences/rail.html", while_typing=True, **values))
 
 
 @router.post("/sequences")

@@ -25,7 +25,9 @@
       if (event.target.name !== "name") redraw();
     }
   });
+  rail.addEventListener("rail-later", () => rail.setAttribute("aria-busy", "true"));
   document.addEventListener("htmx:afterSettle", (event) => {
+    if (event.target === rail) rail.removeAttribute("aria-busy");
     if (event.target !== sheet) return;
     htmx.trigger(rail, "reread");
     const back = focused && (form.querySelector(`.note[data-step="${CSS.escape(focused)}"]`) || form.querySelector(`[name="${CSS.escape(focused)}"]`));
