@@ -302,6 +302,48 @@ class SideBySideTest(unittest.TestCase):
         self.assertEqual(len(found.sent), 3, "those with a diary are not counted twice")
 
 
+class ImaginedTest(unittest.TestCase):
+    """What a rehearsal imagines is seen by the rules that ask for it."""
+
+    START = at("2026-06-01T12:00")
+
+    def rehearsed(self, made: Plan, days: int = 100, **rates: float) -> list[tuple[int, str]]:
+        """(days after the start, step) of the messages to the one person who comes in by hand, or by the plan."""
+        known = Known(ledger(1), House())
+        consented(known)
+        hand = [Crossing(self.START, 0, "hand", self.START)] if made.start.on == "hand" else None
+        drawn = {("email", act): rate for act, rate in rates.items()}
+        found = rehearse([Played("key", tree_of(made), crossed=hand, number=7)], known, self.START - 1, self.START + days * 86_400, rates=drawn)  # fmt: skip
+        return [((one.at - self.START) // 86_400, one.step) for one in found.sent]
+
+    def test_what_they_would_do_with_a_message_is_drawn_and_takes_an_hour(self) -> None:
+        clicked = {"do": "fork", "id": "f", "arms": [{"did": "clicked", "steps": [message("yes")]}], "otherwise": [message("no")]}  # fmt: skip
+        for minutes, rate, last in ((30, 1.0, "no"), (120, 1.0, "yes"), (120, 0.0, "no")):
+            made = plan({"on": "hand"}, message("m"), wait("w", minutes, "minutes"), clicked)
+            self.assertEqual(self.rehearsed(made, clicked=rate), [(0, "m"), (0, last)])
+
+    def test_an_answer_ends_it_and_ends_a_wait(self) -> None:
+        steps = (message("m"), wait("w", 2), message("n"))
+        self.assertEqual(self.rehearsed(plan({"on": "hand"}, *steps, stops=[{"what": "replied"}]), replied=1.0), [(0, "m")])  # fmt: skip
+        until = {"do": "wait", "id": "w", "kind": "until event", "happening": {"what": "opened"}, "span": {"amount": 9, "unit": "days"}}  # fmt: skip
+        made = plan({"on": "hand"}, message("m"), until, message("n"))
+        self.assertEqual(self.rehearsed(made, opened=1.0), [(0, "m"), (0, "n")])
+        self.assertEqual(self.rehearsed(made, opened=0.0), [(0, "m"), (9, "n")])
+
+    def test_once_a_month_means_after_thirty_days_without_a_message(self) -> None:
+        quiet = {"about": "messages", "comparison": "exactly", "value": 0, "period": {"kind": "last days", "days": 30}}  # fmt: skip
+        start = {"on": "segment", "way": "is in", "rule": {"root": {"lines": [quiet]}}, "at": "12:00"}
+        made = plan(start, message("m"), again={"kind": "each"})
+        self.assertEqual(self.rehearsed(made, 95), [(0, "m"), (30, "m"), (60, "m"), (90, "m")])
+
+    def test_a_rule_sees_that_they_are_under_way_or_were_held_back(self) -> None:
+        not_twice = {"root": {"lines": [{"about": "sequences", "sequence": 7, "state": "came in", "has": False, "days": 20}]}}  # fmt: skip
+        everybody = {"root": {"lines": [{"about": "orders", "comparison": "exactly", "value": 0}]}}
+        start = {"on": "segment", "way": "is in", "rule": everybody, "at": "12:00"}
+        made = plan(start, message("m"), only=not_twice, again={"kind": "each"})
+        self.assertEqual([day for day, _ in self.rehearsed(made, 50)], [0, 20, 40])
+
+
 class ScoreTest(unittest.TestCase):
     def test_days_are_to_scale_long_rests_are_folded_and_arms_have_staves(self) -> None:
         lot = {"do": "lot", "id": "l", "arms": [{"name": "A", "share": 50, "steps": [wait("w1", 60), message("a"), wait("w2", 3), message("b"), wait("w3", 6), message("c")]}, {"name": "B", "share": 50, "steps": [wait("v1", 75), message("d")]}]}  # fmt: skip

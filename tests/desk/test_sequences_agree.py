@@ -19,6 +19,7 @@ from loyalbell.core.zones import zone_of
 from loyalbell.desk.sequences import publishing
 from loyalbell.desk.sequences.editing import keep
 from loyalbell.desk.sequences.house import around_of, house_of
+from loyalbell.desk.sequences.rehearsing import without_doings
 from loyalbell.desk.ticking import tick
 from loyalbell.store import tables
 from loyalbell.store.journal import mark_whole
@@ -45,10 +46,19 @@ def steps(depth: int) -> st.SearchStrategy[list[dict[str, Any]]]:
             st.builds(lambda share, one, two: {"do": "lot", "arms": [{"share": share, "steps": one}, {"share": 100 - share, "steps": two}]}, st.integers(20, 80), inner, inner),
             st.builds(lambda count, one, two: {"do": "fork", "arms": [{"rule": {"root": {"lines": [{"about": "orders", "value": count, "period": {"kind": "last days", "days": 9}}]}}, "steps": one}], "otherwise": two}, st.integers(1, 3), inner, inner),
             st.builds(lambda count, one: {"do": "fork", "arms": [{"rule": {"root": {"lines": [{"about": "orders", "value": count, "period": {"kind": "since entering"}}]}}, "steps": one}]}, st.integers(1, 2), inner),
+            st.builds(lambda line, one, two: {"do": "fork", "arms": [{"rule": {"root": {"lines": [line]}}, "steps": one}], "otherwise": two}, OUR_DOINGS, inner, inner),
         ]  # fmt: skip
     return st.lists(st.one_of(kinds), min_size=1, max_size=4)
 
 
+OUR_DOINGS = st.sampled_from([
+    {"about": "messages", "value": 1, "period": {"kind": "last days", "days": 3}}, {"about": "messages", "comparison": "exactly", "value": 2},
+    {"about": "messages", "value": 1, "channel": "text"}, {"about": "sequences", "state": "finished", "days": 6}, {"about": "sequences", "state": "left"},
+])  # fmt: skip
+ONLY = st.sampled_from([
+    None, {"root": {"lines": [{"about": "sequences", "state": "under way", "has": False}]}},
+    {"root": {"lines": [{"about": "messages", "comparison": "exactly", "value": 0, "period": {"kind": "last days", "days": 5}}]}},
+])  # fmt: skip
 RELEASES = st.sampled_from([
     {}, {"kind": "window", "weekdays": [1, 2, 3], "begins": "10:00", "ends": "12:00"},
     {"kind": "window", "begins": "19:00", "ends": "23:00"}, {"kind": "exact", "begins": "09:15"},
@@ -60,7 +70,7 @@ STARTS = st.sampled_from([
     {"on": "segment", "way": "is in", "rule": {"root": {"lines": [{"about": "orders", "value": 1, "period": {"kind": "last days", "days": 3}}]}}},
 ])  # fmt: skip
 PLANS = st.fixed_dictionaries({
-    "start": STARTS, "again": st.sampled_from([{"kind": "never"}, {"kind": "each"}, {"kind": "after", "days": 5}]),
+    "start": STARTS, "only": ONLY, "again": st.sampled_from([{"kind": "never"}, {"kind": "each"}, {"kind": "after", "days": 5}]),
     "stops": st.sampled_from([[], [{"what": "order"}], [{"what": "order", "least": 3_000}]]),
     "held_back": st.sampled_from([0, 30]), "patience": st.sampled_from([0, 3]), "steps": st.builds(lambda more: [*more, {"do": "message", "message": 1}], steps(2)),
 })  # fmt: skip
@@ -159,8 +169,14 @@ class AgreeTest(SequenceCase):
             sequence = session.get_one(tables.Sequence, sequence_id)
             house = house_of(session, session.get_one(Shop, 1), NOW)
             around = around_of(session, house)
-        known = Known(self.desk.ledger(), house)
-        return rehearse([Played(sequence.key, tree_of(plan))], known, START, START + DAYS * 86_400, around)
+        known = Known(without_doings(self.desk.ledger(), [sequence_id], START), house)
+        return rehearse(
+            [Played(sequence.key, tree_of(plan), number=sequence_id)],
+            known,
+            START,
+            START + DAYS * 86_400,
+            around,
+        )
 
     @settings(max_examples=12, deadline=None, suppress_health_check=list(HealthCheck))
     @given(PLANS, ORDERS, REFUSALS, LIMITS, st.sampled_from([("", ""), ("21:00", "08:00")]))

@@ -9,10 +9,11 @@ import numpy as np
 from loyalbell.core.care import Limit, SendFacts, first_refusal
 from loyalbell.core.columns import NEVER, Mask, Rows
 from loyalbell.core.ledger import CHANNELS, CONSENT_STATES, Ledger
-from loyalbell.core.part_of_ledger import Slices, asks_of_one
+from loyalbell.core.part_of_ledger import Slices, asks_of_one, asks_of_ours
 from loyalbell.core.segments.evaluate import evaluate
 from loyalbell.core.segments.model import Rule
 from loyalbell.core.sequences.happenings import ByPerson, Others, happened
+from loyalbell.core.sequences.imagined import ACTS, Imagined
 from loyalbell.core.sequences.plan import Happening
 from loyalbell.core.windows import Quiet
 from loyalbell.core.zones import DAY, Zone, zone_of
@@ -89,7 +90,7 @@ class Known:
         self._rules: dict[tuple[int, int], Mask] = {}
         self._asked: dict[tuple[int, int], int] = {}
         self._busy: dict[int, Mask] = {}
-        self._alone: dict[int, tuple[Rule, bool, bool]] = {}
+        self._alone: dict[int, tuple[Rule, bool, bool, bool]] = {}
         self._slices: Slices | None = None
 
     def zone(self, person: int) -> Zone:
@@ -123,16 +124,18 @@ class Known:
         rows = self.suppressions.of(person)
         return bool(rows) and any(of == channel and at <= now < lifted for at, of, lifted in rows)
 
-    def meets(self, rule: Rule, person: int, now: int, entered: int) -> bool:
+    def meets(
+        self, rule: Rule, person: int, now: int, entered: int, imagined: Imagined | None = None
+    ) -> bool:
         """As the whole book would answer at ``now``.
 
         Calendar days part all periods, so that for somebody with no row of this day yet the answer is that of the
         day's first instant, which is asked once for everybody. Rules that compare people with one another are
-        asked as of that instant for all.
+        asked as of that instant for all. A rule about what we did ourselves sees what is ``imagined`` too.
         """
-        of_one, personal = self.nature(rule)
-        if personal:
-            return self.meets_alone(rule, person, now, entered)
+        of_one, personal, of_ours = self.nature(rule)
+        if personal or (of_one and of_ours and imagined):
+            return self.meets_alone(rule, person, now, entered, imagined if of_ours else None)
         zone = zone_of(self.ledger.zone)
         day = zone.day(now)
         count = self._asked[(id(rule), day)] = self._asked.get((id(rule), day), 0) + 1
@@ -152,19 +155,21 @@ class Known:
             self._busy[day] = busy_between(self.ledger, zone.instant(day, 0), zone.instant(day + 1, 0))
         return self._busy[day]
 
-    def nature(self, rule: Rule) -> tuple[bool, bool]:
-        """Whether one person's rows are enough to answer it, and whether it asks since when they came in."""
+    def nature(self, rule: Rule) -> tuple[bool, bool, bool]:
+        """Whether one person's rows are enough to answer it, whether it asks since when they came in, or for our doing."""
         if id(rule) not in self._alone:
-            of_one = asks_of_one(rule, dict(self.house.segments))
-            self._alone[id(rule)] = (rule, of_one, '"since entering"' in rule.model_dump_json())
+            of_one, of_ours = asks_of_one(rule, self.house.segments), asks_of_ours(rule, self.house.segments)
+            self._alone[id(rule)] = (rule, of_one, '"since entering"' in rule.model_dump_json(), of_ours)
         return self._alone[id(rule)][1:]
 
     def everyone(self, rule: Rule, now: int) -> Mask:
         return evaluate(rule, self.ledger, datetime.fromtimestamp(now, UTC), self.house.segments)
 
-    def meets_alone(self, rule: Rule, person: int, now: int, entered: int) -> bool:
+    def meets_alone(self, rule: Rule, person: int, now: int, entered: int, imagined: Imagined | None = None) -> bool:  # fmt: skip
         self._slices = self._slices or Slices(self.ledger)
         alone = self._slices.one(person)
+        if imagined:
+            alone = imagined.on(alone, now)
         return bool(evaluate(rule, alone, datetime.fromtimestamp(now, UTC), self.house.segments, entered)[0])
 
 
@@ -208,6 +213,7 @@ class About:
         self.limits: Sequence[Limit] = known.house.limits
         self.key, self.person_id, self.person, self.now = "", 0, -1, 0
         self.zone = zone_of(known.ledger.zone)
+        self.imagined: Imagined | None = None
         self._happened: dict[int, ByPerson] = {}
 
     def turn(self, key: str, person: int, now: int) -> "About":
@@ -224,10 +230,14 @@ class About:
         found = self._happened.get(id(what))
         if found is None:
             found = self._happened[id(what)] = self.known.happened(what)
-        return found.first(self.person, after, by)
+        at = found.first(self.person, after, by)
+        if self.imagined and what.what in ACTS:
+            drawn = self.imagined.first(what.what, after, by)
+            return at if drawn is None else drawn if at is None else min(at, drawn)
+        return at
 
     def meets(self, rule: Rule, entered: int) -> bool:
-        return self.known.meets(rule, self.person, self.now, entered)
+        return self.known.meets(rule, self.person, self.now, entered, self.imagined)
 
     def marketing(self, message: int) -> bool:
         letter = self.known.house.letters.get(message)

@@ -9,10 +9,10 @@ from contextlib import contextmanager
 from dataclasses import dataclass, field
 from heapq import heappop, heappush, heapreplace
 
-from loyalbell.core.sequences.chance import chance
 from loyalbell.core.sequences.entry import HELD_BACK, first_position, kept_out
 from loyalbell.core.sequences.facts import About, Known
-from loyalbell.core.sequences.plan import MessageStep, WaitStep
+from loyalbell.core.sequences.imagined import Imagined, Letter, Way
+from loyalbell.core.sequences.plan import Happening, OnSegment, WaitStep
 from loyalbell.core.sequences.rehearsal import CameIn, Line, Out, Played, Refused, Rehearsal, Sent, StayedOut
 from loyalbell.core.sequences.starts import Around, Crossing, crossings
 from loyalbell.core.sequences.step import UNDER_WAY, Act, Position, step
@@ -21,6 +21,7 @@ from loyalbell.core.sequences.tree import Tree
 NOTHING_AROUND = Around()
 SENT_BY_OTHERS = -1
 TOLD_EVERY = 500
+First = Callable[[Happening, int, int], int | None]
 Event = tuple[int, int, Crossing]
 """(instant, number of the play, who crossed its line), or a message that really went, for ``SENT_BY_OTHERS``."""
 
@@ -32,7 +33,7 @@ class Run:
     play: int
     position: Position
     number: int
-    channels: dict[str, str] = field(default_factory=dict)
+    way: Way
 
 
 @dataclass(slots=True)
@@ -41,10 +42,10 @@ class Turn:
 
     person: int
     came: list[list[int]]
+    imagined: Imagined
     sent: list[int] = field(default_factory=list)
     line: list[tuple[int, int, int, Run]] = field(default_factory=list)
     runs: int = 0
-    run: Run | None = None
 
 
 class _Stage:
@@ -53,20 +54,23 @@ class _Stage:
     def __init__(self, plays: Sequence[Played], known: Known, rates: Mapping[tuple[str, str], float], found: Rehearsal, noting: bool = False) -> None:  # fmt: skip
         self.plays, self.known, self.rates, self.found, self.noting = plays, known, rates, found, noting
         self.about = About(known, self._sent, self._did)
-        self.turn = Turn(0, [])
+        self.numbers = [one.number for one in plays if one.number]
+        self.turn = self._turn(0)
 
     def _sent(self, person: int) -> Sequence[int]:
         return self.turn.sent
 
     def _did(self, person: int, step_id: str, did: str) -> bool:
-        """What they would have done is drawn, by the shop's own rates; never looked up in the future."""
-        assert self.turn.run is not None
-        rate = self.rates.get((self.turn.run.channels.get(step_id, ""), did), 0.0)
-        return chance(self.about.key, self.about.person_id, f"{did} {step_id}") < rate
+        return self.turn.imagined.did(self.about.key, step_id, did, self.about.now)
+
+    def _turn(self, person: int) -> Turn:
+        before = [list(one.before.get(person, ())) for one in self.plays]
+        return Turn(person, before, Imagined(self.known.ids[person], self.rates, self.numbers))
 
     def play(self, person: int, events: Sequence[Event], standing: Sequence[tuple[int, Position]]) -> None:
         """Everything of one person in order of time; of what falls together, what happens goes before what is due."""
-        turn = self.turn = Turn(person, [list(one.before.get(person, ())) for one in self.plays])
+        turn = self.turn = self._turn(person)
+        self.about.imagined = turn.imagined
         for number, position in standing:
             self._begin(number, position)
         for event in events:
@@ -87,8 +91,11 @@ class _Stage:
                 heappop(line)
 
     def _begin(self, number: int, position: Position) -> None:
-        self.turn.runs += 1
-        heappush(self.turn.line, self._place(Run(number, position, self.turn.runs)))
+        turn = self.turn
+        turn.runs += 1
+        run = Run(number, position, turn.runs, Way(self.plays[number].number, position.entered))
+        turn.imagined.ways.append(run.way)
+        heappush(turn.line, self._place(run))
 
     def _place(self, run: Run) -> tuple[int, int, int, Run]:
         return run.position.due, self.plays[run.play].rank, run.number, run
@@ -97,8 +104,20 @@ class _Stage:
         at, number, crossing = event
         if number == SENT_BY_OTHERS:
             self.turn.sent.append(at)
-        else:
+        elif self._crosses(number, crossing):
             self._come_in(number, crossing)
+
+    def _crosses(self, number: int, crossing: Crossing) -> bool:
+        """Whether somebody in a segment for the start is so still, with what has been imagined of them since.
+
+        Those who would come into it by what is imagined are not found.
+        """
+        start, turn = self.plays[number].tree.plan.start, self.turn
+        if not isinstance(start, OnSegment) or start.way == "leaves" or not turn.imagined:
+            return True
+        if not self.known.nature(start.rule)[2]:
+            return True
+        return self.known.meets(start.rule, crossing.person, crossing.at, crossing.at, turn.imagined)
 
     def _come_in(self, number: int, crossing: Crossing) -> None:
         play, person, found = self.plays[number], crossing.person, self.found
@@ -113,6 +132,7 @@ class _Stage:
         self._note(crossing.at, number, "came in", "", position.state)
         if position.state != UNDER_WAY:
             found.stayed_out.append(StayedOut(crossing.at, number, person, position.state))
+            self.turn.imagined.ways.append(Way(play.number, crossing.at, crossing.at, position.state))
             return
         found.entered.append(CameIn(crossing.at, number, person))
         self._begin(number, position)
@@ -120,15 +140,15 @@ class _Stage:
     def _look(self, run: Run) -> None:
         """To the next instant at which something is to be looked at, or out."""
         play, now, person = self.plays[run.play], run.position.due, self.turn.person
-        self.turn.run = run
         position, acts = step(play.tree, run.position, self.about.turn(play.key, person, now), now)
         for act in acts:
             self._do(run, act)
         if play.tree.wakes:
-            position = woken(play.tree, position, self.known, person, now, position.due)
+            position = woken(play.tree, position, self.about.first, now, position.due)
         run.position = position
         if position.state == UNDER_WAY:
             return
+        run.way.ended_at, run.way.how = now, position.state
         cause = position.cause or ""
         self.found.outs.append(Out(now, run.play, person, position.entered, position.state, cause, len(position.sent)))  # fmt: skip
         self._note(now, run.play, position.state, "", cause)
@@ -137,9 +157,10 @@ class _Stage:
         found, person = self.found, self.turn.person
         if act.kind == "send":
             found.sent.append(Sent(act.at, run.play, person, act.step, act.detail))
-            run.channels[act.step] = act.detail
-            node = self.plays[run.play].tree.nodes[act.step].step
-            if isinstance(node, MessageStep) and self.about.marketing(node.message or 0):
+            play = self.plays[run.play]
+            message = getattr(play.tree.nodes[act.step].step, "message", None) or 0
+            self.turn.imagined.letters.append(Letter(act.at, play.key, act.step, message, act.detail))
+            if self.about.marketing(message):
                 self.turn.sent.append(act.at)
         elif act.kind == "arm":
             found.arms[(run.play, act.step, int(act.detail))] += 1
@@ -227,12 +248,15 @@ def without_collecting() -> Iterator[None]:
             gc.enable()
 
 
-def woken(tree: Tree, position: Position, known: Known, person: int, after: int, by: int) -> Position:
-    """A position that waits for something, woken at the instant at which that happened after ``after``, by ``by``."""
+def woken(tree: Tree, position: Position, first: First, after: int, by: int) -> Position:
+    """A position that waits for something, woken at the instant at which that happened after ``after``, by ``by``.
+
+    ``first`` says when something first happened between two instants.
+    """
     node = tree.nodes.get(position.step or "")
     waits = node.step if node is not None else None
     if isinstance(waits, WaitStep) and waits.kind == "until event" and position.settled:
-        happened = known.happened(waits.happening).first(person, after, min(by, position.due))
+        happened = first(waits.happening, after, min(by, position.due))
         if happened is not None:
             return position._replace(due=happened)
     return position

@@ -12,6 +12,7 @@ from loyalbell.core.ledger import Ledger
 from loyalbell.core.rhythm.ahead import with_expected_orders
 from loyalbell.core.rhythm.repeat import buying_days, gaps, repeat_curve
 from loyalbell.core.sequences.facts import Known
+from loyalbell.core.sequences.imagined import Rates
 from loyalbell.core.sequences.plan import Plan
 from loyalbell.core.sequences.rehearsal import Played, Rehearsal
 from loyalbell.core.sequences.rehearse import rehearse
@@ -91,7 +92,7 @@ class _Scene:
     known: Known
     span: tuple[int, int]
     around: Around
-    rates: dict[tuple[str, str], float]
+    rates: Rates
     live: list[tuple[tables.Sequence, Plan]]
     standing: dict[int, list[tuple[int, Position]]]
     before: dict[int, dict[int, list[int]]]
@@ -176,6 +177,13 @@ def _play(scene: _Scene, live: list[tuple[tables.Sequence, Plan]], watched: int)
         tree = tree_of(plan)
         standing = [(who, at) for who, at in scene.standing.get(one.id, ()) if at.step in tree.nodes]
         plays.append(
-            Played(one.key, tree, one.rank, before=scene.before.get(one.id, {}), standing=tuple(standing))
+            Played(
+                one.key,
+                tree,
+                one.rank,
+                before=scene.before.get(one.id, {}),
+                standing=tuple(standing),
+                number=one.id,
+            )
         )
     return rehearse(plays, scene.known, *scene.span, scene.around, scene.rates, scene.already, watched)

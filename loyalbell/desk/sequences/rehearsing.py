@@ -1,16 +1,19 @@
 """Rehearsals on the shop's own past: this plan beside the sequences that ring, with their limits and collisions."""
 
-from collections.abc import Callable, Mapping
-from dataclasses import dataclass
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
 
+import numpy as np
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from loyalbell.core.ledger import Ledger
+from loyalbell.core.part_of_ledger import asks_of_ours
 from loyalbell.core.sequences.facts import House, Known
 from loyalbell.core.sequences.figures import Figures, figures
-from loyalbell.core.sequences.plan import Plan, every_step
+from loyalbell.core.sequences.imagined import ACTS, Rates
+from loyalbell.core.sequences.plan import OnSegment, Plan, every_step
 from loyalbell.core.sequences.rehearsal import Line, Played, Rehearsal
 from loyalbell.core.sequences.rehearse import rehearse
 from loyalbell.core.sequences.starts import Around, Crossing, crossings
@@ -26,7 +29,6 @@ from loyalbell.store.tables import Message, MessageVersion, Shop, Touch, TouchEv
 PAST_DAYS, SHORT_DAYS = 180, 60
 KEPT = 24
 WATCHED = 300
-ACTS = ("opened", "clicked", "replied")
 USUAL_REPLIES = {"email": 0.01, "text": 0.05, "chat": 0.1}
 """Replies a message where the shop has too few of its own to tell (common practice, no source)."""
 ENOUGH = 50
@@ -62,7 +64,7 @@ def rehearse_past(
     """
     ledger, now = desk.ledger(), _hour(desk.clock.now())
     others = [] if alone else others_sent(desk, sequence_id, days, wait)
-    stage = _stage(desk, ledger, now, days)
+    stage = _stage(desk, ledger, now, days, (sequence_id,))
     mark = (stage, plan.model_dump_json(), sequence_id, days, others is None, alone)
     if mark in _kept:
         return _kept[mark]
@@ -74,7 +76,7 @@ def rehearse_past(
             *(others or []),
         ]
     numbers = {at: number for number, at in enumerate(ledger.people.ids.tolist())}
-    play = Played(key, tree_of(plan), crossed=_crossings(desk, plan, ledger, stage.span, stage.around))
+    play = Played(key, tree_of(plan), crossed=_crossings(stage, plan), number=sequence_id)
     sent = sorted((at, numbers[person]) for at, person in already if person in numbers)
     found = rehearse([play], stage.known, *stage.span, stage.around, stage.rates, sent, WATCHED, progress)
     made = made_of(desk, found, ledger, 0, stage.rates, days, len(live), others is not None)
@@ -101,13 +103,16 @@ def made_of(
 class _Stage:
     """What a rehearsal plays on: the book at one hour, with the shop's own rules as they are now."""
 
+    book: str
+    ledger: Ledger
+    replayed: tuple[int, ...]
     known: Known
     around: Around
-    rates: dict[tuple[str, str], float]
+    rates: Rates
     span: tuple[int, int]
 
-    def is_like(self, ledger: Ledger, house: House, around: Around, rates: dict[tuple[str, str], float], span: tuple[int, int]) -> bool:  # fmt: skip
-        same = self.known.ledger is ledger and self.span == span
+    def is_like(self, ledger: Ledger, replayed: tuple[int, ...], house: House, around: Around, rates: Rates, span: tuple[int, int]) -> bool:  # fmt: skip
+        same = self.ledger is ledger and self.replayed == replayed and self.span == span
         return same and self.known.house == house and self.around == around and self.rates == rates
 
 
@@ -115,19 +120,35 @@ _stages: list[_Stage] = []
 STAGES = 4
 
 
-def _stage(desk: Desk, ledger: Ledger, now: datetime, days: int) -> _Stage:
-    """One that has been made ready already, where nothing has changed since."""
+def _stage(desk: Desk, ledger: Ledger, now: datetime, days: int, played: tuple[int, ...]) -> _Stage:
+    """One that has been made ready already, where nothing has changed since. ``played`` are sequences played again."""
     with desk.book.reading() as session:
         house = house_of(session, session.get_one(Shop, 1), now)
         around, rates = around_of(session, house), reactions(session, now)
     end, start = int(now.timestamp()), int((now - timedelta(days=days)).timestamp())
+    replayed = tuple(one for one in played if one in ledger.ways.sequence)
     for stage in list(_stages):
-        if stage.is_like(ledger, house, around, rates, (start, end)):
+        if stage.is_like(ledger, replayed, house, around, rates, (start, end)):
             return stage
-    made = _Stage(Known(ledger, house, start - 800 * 86_400, end), around, rates, (start, end))
+    known = Known(without_doings(ledger, replayed, start), house, start - 800 * 86_400, end)
+    made = _Stage(str(desk.book.path), ledger, replayed, known, around, rates, (start, end))
     _stages.append(made)
     del _stages[:-STAGES]
     return made
+
+
+def without_doings(ledger: Ledger, sequences: Sequence[int], since: int) -> Ledger:
+    """Without what some sequences really did after ``since``: a rehearsal puts what it imagines in its place."""
+    if not sequences:
+        return ledger
+    touches, ways, responses = ledger.touches, ledger.ways, ledger.responses
+    ours = (touches.origin == ledger.words.get(SEQUENCE, -1)) & np.isin(touches.origin_id, sequences) & (touches.at > since)  # fmt: skip
+    return replace(
+        ledger,
+        touches=touches.taken(~ours),
+        responses=responses.taken(~np.isin(responses.touch, touches.key[ours])),
+        ways=ways.taken(~(np.isin(ways.sequence, sequences) & (ways.at > since))),
+    )
 
 
 def _hour(now: datetime) -> datetime:
@@ -153,10 +174,10 @@ def others_sent(desk: Desk, but: int, days: int, wait: bool = False) -> list[tup
 def _play_all(desk: Desk, days: int) -> Others:
     """(instant, person id, sequence id) of what all that rings would have sent, played side by side."""
     ledger, now = desk.ledger(), _hour(desk.clock.now())
-    stage = _stage(desk, ledger, now, days)
     with desk.book.reading() as session:
         live = live_plans(session)
-    plays = [Played(one.key, tree_of(plan), one.rank, crossed=_crossings(desk, plan, ledger, stage.span, stage.around)) for one, plan in live]  # fmt: skip
+    stage = _stage(desk, ledger, now, days, tuple(one.id for one, _ in live))
+    plays = [Played(one.key, tree_of(plan), one.rank, crossed=_crossings(stage, plan), number=one.id) for one, plan in live]  # fmt: skip
     found = rehearse(plays, stage.known, *stage.span, stage.around, stage.rates)
     steps = [{one.id: one for one in every_step(plan.steps)} for _, plan in live]
     marketing = {at for at, letter in stage.known.house.letters.items() if letter.marketing}
@@ -170,26 +191,21 @@ def _play_all(desk: Desk, days: int) -> Others:
 _crossed: dict[tuple[object, ...], list[Crossing]] = {}
 
 
-def _crossings(
-    desk: Desk, plan: Plan, ledger: Ledger, span: tuple[int, int], around: Around
-) -> list[Crossing]:
+def _crossings(stage: _Stage, plan: Plan) -> list[Crossing]:
     """Who crosses the start line; kept, since most changes to a plan leave its start as it is."""
-    mark = (
-        str(desk.book.path),
-        ledger.version,
-        span,
-        plan.start.model_dump_json(),
-        around.others,
-        around.leap_day,
-    )
+    mark: tuple[object, ...] = (stage.book, stage.ledger.version, stage.span, plan.start.model_dump_json(), stage.around.others, stage.around.leap_day)  # fmt: skip
+    if isinstance(plan.start, OnSegment):
+        segments = stage.around.segments
+        mark += tuple((at, rule.model_dump_json()) for at, rule in segments.items())
+        mark += stage.replayed if asks_of_ours(plan.start.rule, segments) else ()
     if mark not in _crossed:
         while len(_crossed) >= KEPT:
             _crossed.pop(next(iter(_crossed)))
-        _crossed[mark] = crossings(plan.start, ledger, *span, around)
+        _crossed[mark] = crossings(plan.start, stage.known.ledger, *stage.span, stage.around)
     return _crossed[mark]
 
 
-def reactions(session: Session, now: datetime) -> dict[tuple[str, str], float]:
+def reactions(session: Session, now: datetime) -> Rates:
     """Shares of messages that were opened, clicked and answered in the past year, by (channel, what); where there are enough."""
     since = now - timedelta(days=365)
     sent: Mapping[str, int] = dict(

@@ -130,14 +130,15 @@ class Ringing:
                     )
                 )
             ]  # fmt: skip
-        changed = []
+        changed, about = [], About(known, lambda person: (), lambda person, step_id, did: False)
         numbers = self._numbers(known, [row[3] for row in rows])
         for row in rows:
             place = place_of(row)
             tree = self._tree(place.version)
             position = place.position
             arrived = position.entered if position.tried is None else position.tried
-            after = woken(tree, position, known, numbers[place.person], arrived, at)
+            about.turn("", numbers[place.person], at)
+            after = woken(tree, position, about.first, arrived, at)
             if after.due != position.due:
                 changed.append((place.id, after.due))
         if changed:
