@@ -7,7 +7,7 @@ Money is integer minor units of the shop's currency. Text is kept as codes of ``
 """
 
 from dataclasses import dataclass, field, fields
-from typing import Self
+from typing import Any, Self
 
 import numpy as np
 from numpy.typing import ArrayLike
@@ -324,6 +324,8 @@ class Ledger:
     catalogue: Catalogue = field(default_factory=Catalogue)
     words: Words = field(default_factory=Words)
     version: int = 0
+    worked_out: dict[str, Any] = field(default_factory=dict, init=False, repr=False, compare=False)
+    """What others work out from this very state once, by their own names; never carried over to another state."""
 
     @property
     def departments(self) -> dict[int, str]:

@@ -6,7 +6,7 @@ from functools import lru_cache
 
 import numpy as np
 
-from loyalbell.core.columns import Ints, Rows, Small, column
+from loyalbell.core.columns import NEVER, Ints, Rows, Small, column
 from loyalbell.core.ledger import KEPT, Ledger
 from loyalbell.core.timing import start_of_day
 
@@ -22,27 +22,60 @@ class Visits(Rows):
     location: Small = column(np.int32)
 
 
+@dataclass(frozen=True)
+class _Table:
+    """Everything that may be a visit: ``rows`` in order of time, the rest by person, day and place, then by time.
+
+    ``row`` says which of the rows; it counts from ``known`` until before ``until``; ``place`` numbers person, day and place.
+    """
+
+    rows: Visits
+    row: Ints
+    known: Ints
+    until: Ints
+    place: Ints
+
+
 def visits(ledger: Ledger, as_of: int) -> Visits:
     """Every visit that was known at ``as_of``; each stands at the first instant of its day and place."""
-    orders, appointments, walk_ins = ledger.orders, ledger.appointments, ledger.walk_ins
-    kept = appointments.taken((appointments.state(as_of) == KEPT) & (appointments.at <= as_of))
-    bought = orders.taken((orders.at <= as_of) & orders.in_person & (orders.void_at > as_of))
-    came = walk_ins.taken(walk_ins.at <= as_of)
+    table = ledger.worked_out.get("visits")
+    if table is None:
+        table = ledger.worked_out["visits"] = _table(ledger)
+    counted = np.flatnonzero((table.known <= as_of) & (table.until > as_of))
+    if not len(counted):
+        return Visits.of()
+    place = table.place[counted]
+    first = np.zeros(len(table.rows), dtype=np.bool_)
+    first[table.row[counted[np.append(True, place[1:] != place[:-1])]]] = True
+    return table.rows.taken(first)
+
+
+def _table(ledger: Ledger) -> _Table:
+    kept = ledger.appointments.taken(ledger.appointments.outcome == KEPT)
+    bought, came = ledger.orders.taken(ledger.orders.in_person), ledger.walk_ins
     parts = (kept, bought, came)
-    every = Visits.of(
+    rows = Visits(
+        key=np.arange(sum(map(len, parts))),
         person=np.concatenate([part.person for part in parts]),
         at=np.concatenate([part.at for part in parts]),
         department=np.concatenate([part.department for part in parts]),
         location=np.concatenate([part.location for part in parts]),
     )
-    if not len(every):
-        return every
-    _, first = np.unique(_day_and_place(every, ledger.zone), return_index=True)
-    return every.taken(np.sort(first))
+    known = np.concatenate(
+        [np.maximum.reduce((kept.at, kept.settled_at, kept.booked_at)), bought.at, came.at]
+    )
+    until = np.concatenate([np.full(len(kept), NEVER), bought.void_at, np.full(len(came), NEVER)])
+    in_time = np.argsort(rows.at, kind="stable")
+    rows, known, until = rows.taken(in_time), known[in_time], until[in_time]
+    place = _day_and_place(rows, ledger.zone)
+    order = np.argsort(place, kind="stable")
+    return _Table(rows, order, known[order], until[order], place[order])
 
 
 def _day_and_place(rows: Visits, zone: str) -> Ints:
     """One number for each person, day and place: 31, 20 and 12 bits."""
+    if not len(rows):
+        return np.zeros(0, dtype=np.int64)
     days = local_days(rows.at, zone)
     person = rows.person.astype(np.int64) << 32
     place: Ints = ((days - days.min()) << 12) | (rows.location & 0xFFF)

@@ -89,9 +89,9 @@ def rhythms(ledger: Ledger, as_of: int, shop: float, part: Part | None = None) -
 def own_medians(bought: BuyingDays, today: int, count: int) -> tuple[Ints, NDArray[np.float64]]:
     """How many gaps each person has, and their median (0 where there are none)."""
     length, came = gaps(bought, today)
-    person, length = bought.person[came], length[came]
-    order = np.lexsort((length, person))
-    length, own = length[order], np.bincount(person, minlength=count)
+    person = bought.person[came]
+    length = np.sort((person.astype(np.int64) << 32) | length[came]) & 0xFFFFFFFF
+    own = np.bincount(person, minlength=count)
     starts = np.concatenate(([0], np.cumsum(own)[:-1]))
     middle = np.zeros(count)
     has = own > 0

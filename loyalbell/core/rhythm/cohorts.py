@@ -5,7 +5,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from loyalbell.core.columns import Ints
+from loyalbell.core.columns import Ints, distinct
 from loyalbell.core.ledger import Ledger
 from loyalbell.core.rhythm.repeat import Part, buying_days
 from loyalbell.core.visits import today_number
@@ -47,7 +47,7 @@ def cohorts(ledger: Ledger, as_of: int, part: Part | None = None) -> Cohorts:
     now = int(month_numbers(np.array([today_number(as_of, ledger.zone)]))[0])
     begin = int(own.min())
     width = now - begin + 1
-    once = np.unique((bought.person.astype(np.int64) * width) + (month - own))
+    once = distinct((bought.person.astype(np.int64) * width) + (month - own))
     person, later = once // width, once % width
     table = np.zeros((width, width), dtype=np.int64)
     np.add.at(table, (first[person] - begin, later), 1)

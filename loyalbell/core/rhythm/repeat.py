@@ -5,7 +5,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from loyalbell.core.columns import Ints, Mask, Small
+from loyalbell.core.columns import Ints, Mask, Small, distinct
 from loyalbell.core.ledger import Ledger
 from loyalbell.core.visits import local_days, today_number, visits
 
@@ -71,7 +71,7 @@ def by_day(person: Small, at: Ints, zone: str) -> BuyingDays:
     if not len(days):
         return BuyingDays(person, days)
     first = int(days.min())
-    both = np.unique((person.astype(np.int64) << 32) | (days - first))
+    both = distinct((person.astype(np.int64) << 32) | (days - first))
     return BuyingDays((both >> 32).astype(np.int32), (both & 0xFFFFFFFF) + first)
 
 

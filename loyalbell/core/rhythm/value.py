@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 from scipy.optimize import minimize
 from scipy.special import gammaln, hyp2f1
 
-from loyalbell.core.columns import Ints
+from loyalbell.core.columns import Ints, distinct
 from loyalbell.core.ledger import Ledger
 from loyalbell.core.rhythm.repeat import Part, rows_of
 from loyalbell.core.visits import local_days, today_number
@@ -228,7 +228,7 @@ def calibrate(
     days = local_days(at[later], ledger.zone)
     known = local_days(at[~later], ledger.zone)
     seen = (person[~later].astype(np.int64) << 32) | known
-    both = np.setdiff1d(np.unique((person[later].astype(np.int64) << 32) | days), seen)
+    both = np.setdiff1d(distinct((person[later].astype(np.int64) << 32) | days), seen)
     came = np.bincount(both >> 32, minlength=len(ledger.people))[made.person]
     ahead = (today_number(as_of, ledger.zone) - today_number(held_out_from, ledger.zone)) / UNITS[unit]
     return _binned(model.expected(made, ahead), came, made.frequency, ahead)

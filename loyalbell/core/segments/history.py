@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from loyalbell.core.columns import Ints, Mask, Rows
+from loyalbell.core.columns import Ints, Mask, Rows, distinct
 from loyalbell.core.ledger import APPOINTMENT_STATES, BOOKED, CHANNELS
 from loyalbell.core.segments.model import (
     AnswersCondition,
@@ -101,7 +101,7 @@ def _measured(
     if line.measure in ("count", "sum", "quantity"):
         return Measured(ledger.per_person(person, weights), scale=1000 if line.measure == "quantity" else 1)
     if line.measure == "days":
-        both = np.unique(
+        both = distinct(
             (person.astype(np.int64) << 32) | (local_days(at, ledger.zone) - moment.today + 2**31)
         )
         return Measured(ledger.per_person((both >> 32).astype(np.int32)))
