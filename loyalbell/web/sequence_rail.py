@@ -60,26 +60,18 @@ class Read:
 _reads: Latest[Read] = Latest()
 
 
-def rail_values(visit: Visit, plan: p.Plan, sequence_id: int = 0, days: int = rehearsing.PAST_DAYS) -> dict[str, Any]:  # fmt: skip
-    """The rehearsal of the past, as figures and people. A rule that cannot be asked is said instead."""
-    try:
-        return _values(visit, plan, sequence_id, _read(visit.desk, plan, sequence_id, days))
-    except RuleProblem as problem:
-        return {"unclear": str(problem), "plan": plan}
+def rail_soon(visit: Visit, plan: p.Plan, sequence_id: int, page: str, days: int, seconds: float = SOON) -> dict[str, Any] | None:  # fmt: skip
+    """The same, if it can be had at once; ``None`` while it is worked out: ask again in a moment.
 
-
-def rail_soon(visit: Visit, plan: p.Plan, sequence_id: int, page: str) -> dict[str, Any] | None:
-    """The same while one types, if it can be had at once; ``None`` while it is worked out: ask again in a moment.
-
-    ``page`` tells open editors from one another, so that each waits for its own newest plan only.
+    ``page`` tells open pages from one another, so that each waits for its own newest plan only.
     """
 
     def work(go_on: Callable[[float], None]) -> Read:
-        return _read(visit.desk, plan, sequence_id, rail_days(plan), go_on)
+        return _read(visit.desk, plan, sequence_id, days, go_on)
 
     asker = (str(visit.desk.data), visit.visitor.user_id, sequence_id, page)
     try:
-        found = _reads.ask(asker, plan.model_dump_json(), work, SOON)
+        found = _reads.ask(asker, plan.model_dump_json(), work, seconds)
     except RuleProblem as problem:
         return {"unclear": str(problem), "plan": plan}
     return None if found is None else _values(visit, plan, sequence_id, found)

@@ -118,7 +118,9 @@ def draw(visit: Visit = SignedIn, form: FormData = Form) -> Response:
 def read_rail(visit: Visit = SignedIn, form: FormData = Form) -> Response:
     """At once, or as soon as it is worked out: the page asks again, and keeps what it shows until then."""
     plan = read_plan(json.loads(text_of(form, "plan")))
-    values = rail.rail_soon(visit, plan, number_of(form, "sequence_id") or 0, text_of(form, "page"))
+    values = rail.rail_soon(
+        visit, plan, number_of(form, "sequence_id") or 0, text_of(form, "page"), rail.rail_days(plan)
+    )
     if values is None:
         return Response(status_code=204, headers={"HX-Trigger": "rail-later"})
     return HTMLResponse(visit.piece("sequences/rail.html", while_typing=True, **values))

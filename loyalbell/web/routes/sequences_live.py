@@ -33,6 +33,8 @@ from loyalbell.web.sequence_form import read_pace
 from loyalbell.web.visit import Form, NotFound, SignedIn, Visit, number_of, text_of
 
 router = APIRouter()
+A_MOMENT = 1.0
+"""Seconds that the page before publishing waits for its rehearsal before it is shown without."""
 SHOWN = 50
 
 
@@ -53,7 +55,9 @@ def _publish_page(visit: Visit, sequence: tables.Sequence, problem: str | None =
         if live
         else {}
     )
-    values = rail.rail_values(visit, plan, sequence.id) | {
+    seen = rail.rail_soon(visit, plan, sequence.id, "publish", rehearsing.PAST_DAYS, A_MOMENT)
+    values = (seen or {}) | {
+        "rehearsing": seen is None, "past_days": rehearsing.PAST_DAYS,
         "sequence": sequence, "what": what, "steps": steps, "old": old, "problem": problem, "standing": standing(visit, sequence),
         "mistakes": editing.mistakes(visit.desk, plan, sequence.id), "form": form or {},
     }  # fmt: skip
