@@ -1,3 +1,3 @@
 """Loyal Bell: retention marketing for shops, restaurants, salons and clinics."""
 
-__version__ = "0.6.0"
+__version__ = "0.7.0"

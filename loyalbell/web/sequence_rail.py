@@ -29,7 +29,7 @@ from loyalbell.desk.sequences.rehearsing import Rehearsed
 from loyalbell.store.tables import Person
 from loyalbell.web.sequence_sheet import names_of
 from loyalbell.web.visit import Visit
-from loyalbell.web.words import say_day
+from loyalbell.web.words import about, say_day
 
 SAMPLE = 4
 SOON = 0.15
@@ -90,7 +90,7 @@ def _values(visit: Visit, plan: p.Plan, sequence_id: int, read: Read) -> dict[st
         "plan": plan,
         "sequence_id": sequence_id,
         "rehearsed": rehearsed,
-        "a_day": say_a_day(rehearsed.figures.entered, rehearsed.days),
+        "a_day": about(rehearsed.figures.entered / rehearsed.days),
         "facts": facts(visit, rehearsed.figures, rehearsed.days),
         "warnings": warnings_of(visit, plan, read, steps, most),
         "people": diaries(visit, rehearsed, steps),
@@ -120,11 +120,6 @@ def short_step(step: p.AnyStep, names: Names) -> str:
     if isinstance(step, p.MessageStep):
         return names.messages.get(step.message or 0, "a message")
     return words.say_step(step, names)
-
-
-def say_a_day(entered: int, days: int) -> str:
-    each = entered / days
-    return f"{each:,.0f}" if each >= 10 else f"{each:.1f}" if each else "0"
 
 
 def sample(rehearsed: Rehearsed) -> list[int]:

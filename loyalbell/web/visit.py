@@ -41,6 +41,7 @@ environment = Environment(
 )
 environment.filters |= {
     "number": words.number,
+    "about": words.about,
     "percent": words.percent,
     "people": words.people,
     "phone": words.phone,

@@ -83,6 +83,11 @@ def number(value: int) -> str:
     return f"{value:,}"
 
 
+def about(value: float) -> str:
+    """A mean as one says it: ``33`` from 32.5, and ``2.5`` where it is below ten."""
+    return f"{value:,.0f}" if value >= 10 else f"{value:.1f}" if value else "0"
+
+
 def percent(share: float | None, digits: int = 0) -> str:
     """``38 %``, and ``–`` where there is no base."""
     return "–" if share is None else f"{100 * share:.{digits}f} %"

@@ -1,10 +1,9 @@
 """What the volume guard holds: what, how many, why it is odd, who; and a person's word on it."""
 
-from typing import Any
-
 from fastapi import APIRouter
 from fastapi.responses import Response
 from sqlalchemy import func, select
+from sqlalchemy.orm import Session
 from starlette.datastructures import FormData
 
 from loyalbell.core.sequences import plan as p
@@ -23,7 +22,7 @@ router = APIRouter()
 def held_list(visit: Visit = SignedIn) -> Response:
     with visit.desk.book.reading() as session:
         rows = [
-            (batch, session.get(tables.Sequence, batch.origin_id), _held_count(session, batch.id))
+            (batch, session.get(tables.Sequence, batch.origin_id), *_counts(session, batch.id))
             for batch in session.scalars(
                 select(HeldBatch).order_by(HeldBatch.state != "held", HeldBatch.id.desc())
             )
@@ -31,11 +30,11 @@ def held_list(visit: Visit = SignedIn) -> Response:
     return visit.page("sequences/held.html", "sequences", rows=rows)
 
 
-def _held_count(session: Any, batch_id: int) -> int:
-    return int(
-        session.scalar(select(func.count()).where(Touch.held_batch_id == batch_id, Touch.state == "held"))
-        or 0
-    )
+def _counts(session: Session, batch_id: int) -> tuple[int, int]:
+    """How many messages were put into a batch, and how many of them still wait in it."""
+    query = select(Touch.state, func.count()).where(Touch.held_batch_id == batch_id).group_by(Touch.state)
+    counted = {state: count for state, count in session.execute(query)}
+    return sum(counted.values()), counted.get("held", 0)
 
 
 @router.get("/held/{batch_id}")
@@ -46,16 +45,19 @@ def held_one(batch_id: int, visit: Visit = SignedIn) -> Response:
             raise NotFound("No such held batch is on file.")
         sequence = session.get_one(tables.Sequence, batch.origin_id)
         names = sheet.names_of(visit, session)
-        count = _held_count(session, batch_id)
-        by_step = session.execute(select(Touch.step, Touch.channel, func.count()).where(Touch.held_batch_id == batch_id).group_by(Touch.step, Touch.channel)).all()  # fmt: skip
-        some = list(session.scalars(select(Person).join(Touch, Touch.person_id == Person.id).where(Touch.held_batch_id == batch_id).order_by(Touch.id).limit(12)))  # fmt: skip
+        total, waiting = _counts(session, batch_id)
+        looked_at = [Touch.held_batch_id == batch_id]
+        if batch.state == "held":
+            looked_at.append(Touch.state == "held")
+        by_step = session.execute(select(Touch.step, Touch.channel, func.count()).where(*looked_at).group_by(Touch.step, Touch.channel)).all()  # fmt: skip
+        some = list(session.scalars(select(Person).join(Touch, Touch.person_id == Person.id).where(*looked_at).order_by(Touch.id).limit(12)))  # fmt: skip
         version = session.get(SequenceVersion, sequence.live_version_id) if sequence.live_version_id else None
     steps = (
         {one.id: rail.short_step(one, names) for one in p.every_step(read_plan(version.plan).steps)}
         if version
         else {}
     )
-    return visit.page("sequences/held_batch.html", "sequences", batch=batch, sequence=sequence, count=count, by_step=by_step, some=some, steps=steps)  # fmt: skip
+    return visit.page("sequences/held_batch.html", "sequences", batch=batch, sequence=sequence, total=total, count=waiting, by_step=by_step, some=some, steps=steps)  # fmt: skip
 
 
 @router.post("/held/{batch_id}")
