@@ -23,27 +23,25 @@ PAGE = 40
 
 @dataclass(frozen=True)
 class Asked:
-    """Whose figure is looked at: of a day and a quarter of an hour of it, of a refusal, or of a cause for staying out."""
+    """Whose figure is looked at: of a day and a quarter of an hour of it, of a cause for not sending, or of one for staying out."""
 
     over: str
     day: str = ""
     quarter: str = ""
-    step: str = ""
     cause: str = ""
     out: str = ""
     page: int = 1
 
     def query(self, **other: str) -> str:
-        given = {"over": self.over, "day": self.day, "quarter": self.quarter, "step": self.step, "cause": self.cause, "out": self.out} | other  # fmt: skip
+        given = {"over": self.over, "day": self.day, "quarter": self.quarter, "cause": self.cause, "out": self.out} | other  # fmt: skip
         return "?" + urlencode({key: value for key, value in given.items() if value})
 
 
 def behind(visit: Visit, plan: p.Plan, found: Rehearsal, asked: Asked, chosen: date | None, zone: Zone) -> SimpleNamespace | None:  # fmt: skip
     """A heading, and one page of people; ``None`` where there is nothing to look behind."""
     steps = rail.steps_by_id(visit, plan)
-    heading, rows = _chosen(
-        found, asked, chosen, zone, steps, Words(visit.desk.the_shop(), visit.desk.clock.now())
-    )
+    say = Words(visit.desk.the_shop(), visit.desk.clock.now())
+    heading, rows = _chosen(found, asked, chosen, zone, say)
     if not rows:
         return None
     pages = -(-len(rows) // PAGE)
@@ -55,11 +53,10 @@ def behind(visit: Visit, plan: p.Plan, found: Rehearsal, asked: Asked, chosen: d
     )  # fmt: skip
 
 
-def _chosen(found: Rehearsal, asked: Asked, chosen: date | None, zone: Zone, steps: dict[str, str], say: Words) -> tuple[str, Sequence[Any]]:  # fmt: skip
+def _chosen(found: Rehearsal, asked: Asked, chosen: date | None, zone: Zone, say: Words) -> tuple[str, Sequence[Any]]:  # fmt: skip
     if asked.cause:
-        refused = [one for one in found.refused if one.play == 0 and one.cause == asked.cause and asked.step in ("", one.step)]  # fmt: skip
-        about = f" “{steps[asked.step]}”" if asked.step in steps else ""
-        return f"{_messages(refused)}{about} would not have gone: {rail.say_withheld(asked.cause)}", refused  # fmt: skip
+        refused = [one for one in found.refused if one.play == 0 and one.cause == asked.cause]
+        return f"{_messages(refused)} would not have gone: {rail.say_withheld(asked.cause)}", refused
     if asked.out:
         stayed = [one for one in found.stayed_out if one.play == 0 and one.cause == asked.out]
         return f"{people(len({one.person for one in stayed}))} crossed the line and stayed out: {rail.say_kept_out(asked.out)}", stayed  # fmt: skip

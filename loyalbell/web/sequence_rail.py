@@ -95,7 +95,6 @@ def _values(visit: Visit, plan: p.Plan, sequence_id: int, read: Read) -> dict[st
         "warnings": warnings_of(visit, plan, read, steps, most),
         "people": diaries(visit, rehearsed, steps),
         "load": load_of(rehearsed.figures.days, most),
-        "step_names": steps,
         "cause_words": say_withheld,
         "out_words": say_kept_out,
     }

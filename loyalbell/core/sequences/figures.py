@@ -85,6 +85,14 @@ class Figures:
     cost: float
     replies: float
 
+    @property
+    def refused_causes(self) -> list[tuple[str, int]]:
+        """(cause, messages) over all steps, the most first."""
+        counted: Counter[str] = Counter()
+        for _, cause, count in self.refused:
+            counted[cause] += count
+        return counted.most_common()
+
 
 def figures(
     found: Rehearsal, ledger: Ledger, play: int, costs: Mapping[str, float], reply_rates: Mapping[str, float],

@@ -24,10 +24,10 @@ SPANS = {"past": "the past 180 days", "coming": f"the coming {coming.WEEKS} week
 
 
 @router.get("/sequences/{sequence_id:int}/rehearsal")
-def rehearsal(sequence_id: int, visit: Visit = SignedIn, over: str = "past", day: str = "", quarter: str = "", step: str = "", cause: str = "", out: str = "", page: int = 1) -> Response:  # fmt: skip
+def rehearsal(sequence_id: int, visit: Visit = SignedIn, over: str = "past", day: str = "", quarter: str = "", cause: str = "", out: str = "", page: int = 1) -> Response:  # fmt: skip
     """Of the draft as it is saved. ``day`` is local, ``quarter`` a time of that day."""
     sequence, over = sequence_of(visit, sequence_id), over if over in SPANS else "past"
-    asked = Asked(over, day, quarter, step, cause, out, page)
+    asked = Asked(over, day, quarter, cause, out, page)
     plan = draft_of(sequence)
     values: dict[str, Any] = {
         "sequence": sequence,
@@ -55,7 +55,7 @@ def _values(visit: Visit, plan: p.Plan, made: Rehearsed) -> dict[str, Any]:
         "rehearsed": made, "f": made.figures, "facts": rail.facts(visit, made.figures, made.days), "most": most,
         "picture": day_columns(made.figures.days, most),
         "hours": made.figures.replies * 7 / made.days / staff.answers_an_hour,
-        "step_names": rail.steps_by_id(visit, plan), "cause_words": rail.say_withheld, "out_words": rail.say_kept_out,
+        "cause_words": rail.say_withheld, "out_words": rail.say_kept_out,
     }  # fmt: skip
 
 
