@@ -17,6 +17,7 @@ from loyalbell.core.segments.model import read_rule
 from loyalbell.core.sequences.chance import arm_of, held_back
 from loyalbell.core.sequences.check import Surroundings, check
 from loyalbell.core.sequences.facts import House, Known
+from loyalbell.core.sequences.figures import figures
 from loyalbell.core.sequences.happenings import happened
 from loyalbell.core.sequences.plan import Happening, Plan, PlanProblem, every_step, read_plan
 from loyalbell.core.sequences.rehearsal import Played
@@ -287,6 +288,14 @@ class SideBySideTest(unittest.TestCase):
         found = rehearse(plays, known, start - 1, start + 60 * 86_400)
         self.assertEqual([one.at for one in found.sent], [start + (1 + day) * 86_400 for day in range(len(ranks))])  # fmt: skip
         self.assertEqual([one.play for one in found.sent], [number for _, number in sorted((rank, number) for number, rank in enumerate(ranks))])  # fmt: skip
+
+    def test_a_book_without_anybody_rehearses_to_nothing(self) -> None:
+        for start in ({"on": "event"}, {"on": "lack", "days": 9}, {"on": "date"}, {"on": "segment", "way": "is in", "rule": {"root": {"lines": [{"about": "visits"}, {"about": "band", "bands": ["late"]}]}}}):  # fmt: skip
+            book = ledger(0)
+            found = rehearse([Played("key", tree_of(plan(start, message("m"))))], Known(book, House()), at("2026-05-01T00:00"), at("2026-06-01T00:00"))  # fmt: skip
+            self.assertEqual((found.sent, found.entered, found.under_way), ([], [], 0))
+            figures_of = figures(found, book, 0, {}, {}, 12.0)
+            self.assertEqual((figures_of.messages, figures_of.baseline.share, len(figures_of.days)), (0, None, 32))  # fmt: skip
 
     def test_diaries_are_of_the_first_who_came_in(self) -> None:
         start, known = at("2026-06-01T12:00"), Known(ledger(), House())

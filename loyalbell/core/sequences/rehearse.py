@@ -55,7 +55,7 @@ class _Stage:
         self.plays, self.known, self.rates, self.found, self.noting = plays, known, rates, found, noting
         self.about = About(known, self._sent, self._did)
         self.numbers = [one.number for one in plays if one.number]
-        self.turn = self._turn(0)
+        self.turn = Turn(0, [], Imagined(0, rates, self.numbers))
 
     def _sent(self, person: int) -> Sequence[int]:
         return self.turn.sent
