@@ -89,6 +89,7 @@ def _values(visit: Visit, plan: p.Plan, sequence_id: int, read: Read) -> dict[st
         "unclear": "",
         "plan": plan,
         "sequence_id": sequence_id,
+        "anybody": len(visit.desk.ledger().people) > 0,
         "rehearsed": rehearsed,
         "a_day": about(rehearsed.figures.entered / rehearsed.days),
         "facts": facts(visit, rehearsed.figures, rehearsed.days),
@@ -169,7 +170,8 @@ def facts(visit: Visit, figures: Figures, days: int) -> list[tuple[str, str]]:
 
 def warnings_of(visit: Visit, plan: p.Plan, read: Read, steps: dict[str, str], most: int) -> list[Warning]:
     figures, zone = read.rehearsed.figures, ZoneInfo(visit.desk.the_shop().zone)
-    found = [Warning(one.level, one.words, one.place) for one in read.mistakes]
+    once = {one.words: one for one in reversed(read.mistakes)}
+    found = [Warning(one.level, one.words, one.place) for one in read.mistakes if once[one.words] is one]
     for pile in figures.pile_ups:
         at = datetime.fromtimestamp(pile.at, UTC).astimezone(zone)
         said = f"{say_day(at.date())}, {at.hour}:{at:%M}: {pile.messages:,} at once from “{steps.get(pile.step, '')}”. About {pile.replies:,.0f} would answer; the staff can answer {pile.answers:,.0f} an hour."

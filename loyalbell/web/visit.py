@@ -46,6 +46,7 @@ environment.filters |= {
     "people": words.people,
     "phone": words.phone,
     "breaks": words.with_breaks,
+    "settings_link": words.settings_link,
     "day_only": words.say_day,
     "month": words.say_month,
 }

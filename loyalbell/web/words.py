@@ -105,5 +105,11 @@ def phone(e164: str | None) -> str:
     return e164
 
 
+def settings_link(words: str) -> Markup:
+    """A finding whose word *Settings* leads to the page where it is mended."""
+    page = "/settings" if "sender address" in words or "mail server" in words else "/settings/channels"
+    return escape(words).replace("in Settings", Markup('in <a href="{}">Settings</a>').format(page))
+
+
 def with_breaks(text: str) -> Markup:
     return Markup("<br>").join(escape(line) for line in text.splitlines())
