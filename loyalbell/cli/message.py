@@ -12,7 +12,7 @@ from loyalbell.core.messages.fields import FieldProblem
 from loyalbell.core.messages.letter import FilledEmail
 from loyalbell.core.messages.preflight import blocks_sending
 from loyalbell.core.messages.text import parts
-from loyalbell.desk import messages
+from loyalbell.desk import findings, reading_as
 from loyalbell.desk.desk import Desk
 from loyalbell.store.person_search import find_ids
 from loyalbell.store.tables import Person
@@ -43,11 +43,11 @@ def check(file: Path = FileArgument, data: Path = DataOption, as_json: bool = Js
         found: list[dict[str, Any]] = [
             {
                 "channel": one.channel, "language": one.language,
-                "findings": [{"level": f.level, "words": f.words, "block": f.block} for f in messages.findings_of(desk, one)],
+                "findings": [{"level": f.level, "words": f.words, "block": f.block} for f in findings.findings_of(desk, one)],
             }
             for one in content.writings
         ]  # fmt: skip
-        blocked = blocks_sending(messages.findings_of_all(desk, content))
+        blocked = blocks_sending(findings.findings_of_all(desk, content))
     finally:
         desk.close()
     if as_json:
@@ -101,7 +101,7 @@ def _as_read(desk: Desk, content: MessageContent, channel: str, who: Person | No
     writing = content.find(channel, (who.language or "") if who else "")
     assert writing is not None
     try:
-        shown = messages.read_as(desk, writing, who.id if who else None)
+        shown = reading_as.read_as(desk, writing, who.id if who else None)
     except FieldProblem as problem:
         return {"withheld": str(problem)}
     if isinstance(shown, FilledEmail):

@@ -5,8 +5,11 @@ from collections.abc import Sequence
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from loyalbell.desk.customer_edit import NotKept, erase, suppress_in, tag_name
+from loyalbell.desk.customer_edit import tag_name
+from loyalbell.desk.customer_reach import suppress_in
 from loyalbell.desk.desk import Desk
+from loyalbell.desk.erasing import erase
+from loyalbell.desk.person_edit import NotKept
 from loyalbell.store.records.names import Names
 from loyalbell.store.records.person_facts import PersonFacts
 from loyalbell.store.tables import Person, Tag

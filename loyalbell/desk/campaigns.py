@@ -16,9 +16,9 @@ from loyalbell.core.zones import zone_of
 from loyalbell.desk.campaign_audience import Audience, audience, plan_of
 from loyalbell.desk.channel_settings import CareSettings
 from loyalbell.desk.desk import Desk
+from loyalbell.desk.findings import findings_of_all
 from loyalbell.desk.letters import newest_version
 from loyalbell.desk.link_tokens import new_token
-from loyalbell.desk.messages import findings_of_all
 from loyalbell.store.tables import Campaign, Message, Segment, Shop, Touch
 
 PATIENCE = timedelta(days=3)

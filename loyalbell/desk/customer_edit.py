@@ -1,36 +1,27 @@
 """Changing what is on file about one customer, each change written down with who made it."""
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from datetime import datetime, time
 from typing import Any
 from zoneinfo import ZoneInfo
 
-from sqlalchemy import delete, select
-from sqlalchemy.orm import Session
+from sqlalchemy import select
 
-from loyalbell.core.ledger import CHANNELS, CONSENT_STATES
 from loyalbell.core.timing import at_local
 from loyalbell.desk.desk import Desk
-from loyalbell.store.consent import address_of, consent_now
+from loyalbell.desk.person_edit import Edit, within
 from loyalbell.store.files.cells import Birthday, CellReader, Email, Phone, Words, read_moment
 from loyalbell.store.files.customers_in import LONGEST_TAG, Language, Zone
 from loyalbell.store.files.own_columns import day_triple
-from loyalbell.store.happenings import announce, announce_consent
 from loyalbell.store.journal import mark_rows, mark_whole
 from loyalbell.store.records.custom_fields import read_field, say_field
 from loyalbell.store.records.names import Names
-from loyalbell.store.records.person_facts import PersonFacts
 from loyalbell.store.tables import (
     Companion,
-    ConsentEntry,
     CustomField,
     ExternalId,
     FieldValue,
     Note,
-    Person,
-    PersonChange,
-    Shop,
-    Suppression,
     Tag,
     YearlyDate,
 )
@@ -51,60 +42,6 @@ LABELS = {
 MARKS = {"closed_at": "Closed since", "deceased_at": "Deceased since"}
 
 
-class NotKept(Exception):
-    """What is wrong with what was entered, in words; nothing was changed."""
-
-
-class Edit:
-    """One person's changes in one transaction."""
-
-    def __init__(self, desk: Desk, session: Session, person_id: int, by: str) -> None:
-        self.desk, self.session, self.by, self.now = desk, session, by, desk.clock.now()
-        person = session.get(Person, person_id)
-        if person is None:
-            raise NotKept("This customer is no longer on file.")
-        self.person, self.shop = person, session.get_one(Shop, 1)
-        self.facts = PersonFacts(session, int(self.now.timestamp()))
-
-    def note(self, what: str, before: str | None, after: str | None) -> None:
-        self.session.add(
-            PersonChange(
-                person_id=self.person.id,
-                at=self.now,
-                by=self.by,
-                what=what,
-                before=before or None,
-                after=after or None,
-            )
-        )
-
-    def set(self, column: str, value: Any, what: str) -> None:
-        old = getattr(self.person, column)
-        if old == value:
-            return
-        setattr(self.person, column, value)
-        self.note(what, _say(old), _say(value))
-        mark_rows(self.session, "people", [self.person.id])
-
-
-def _say(value: Any) -> str | None:
-    if isinstance(value, datetime):
-        return f"{value:%Y-%m-%d}"
-    return None if value is None else str(value)
-
-
-def _within(desk: Desk, person_id: int, by: str, act: Callable[[Edit], None]) -> None:
-    """Carries an edit out whole or not at all. Raises ``NotKept``."""
-    with desk.book.writing() as session:
-        edit = Edit(desk, session, person_id, by)
-        try:
-            act(edit)
-            session.flush()
-            announce(session, "customer.changed", edit.now, person=person_id)
-        except ValueError as problem:
-            raise NotKept(f"{str(problem)[:1].upper()}{str(problem)[1:]}.") from problem
-
-
 def change_person(desk: Desk, person_id: int, given: Mapping[str, str], by: str) -> None:
     """Names, addresses and the like; only what is in ``given``. An empty text empties. Raises ``NotKept``."""
 
@@ -122,7 +59,7 @@ def change_person(desk: Desk, person_id: int, given: Mapping[str, str], by: str)
         if not any((edit.person.email, edit.person.phone, edit.person.first_name, edit.person.last_name)):
             raise ValueError("leave at least a name, an email or a phone")
 
-    _within(desk, person_id, by, act)
+    within(desk, person_id, by, act)
 
 
 def change_dates(desk: Desk, person_id: int, birthday: str, yearly: Mapping[str, str], by: str) -> None:
@@ -142,7 +79,7 @@ def change_dates(desk: Desk, person_id: int, birthday: str, yearly: Mapping[str,
             if edit.facts.set_yearly(name, {edit.person.id: day}):
                 edit.note(name, held.get(name), day_triple(*day) if day else None)
 
-    _within(desk, person_id, by, act)
+    within(desk, person_id, by, act)
 
 
 def _set_birthday(edit: Edit, day: tuple[int | None, int, int] | None) -> None:
@@ -180,7 +117,7 @@ def change_fields(desk: Desk, person_id: int, given: Mapping[int, str], by: str)
                 old = say_field(field.kind, held[field_id]) if field_id in held else None
                 edit.note(field.name, old, say_field(field.kind, value) if value is not None else None)
 
-    _within(desk, person_id, by, act)
+    within(desk, person_id, by, act)
 
 
 Cared = tuple[int | None, str, str, str]
@@ -212,7 +149,7 @@ def change_companions(desk: Desk, person_id: int, given: Sequence[Cared], by: st
                     setattr(old, column, value)
         mark_whole(edit.session, "yearly_dates")
 
-    _within(desk, person_id, by, act)
+    within(desk, person_id, by, act)
 
 
 def _cared(one: Companion) -> str:
@@ -246,7 +183,7 @@ def change_ids(desk: Desk, person_id: int, given: Sequence[tuple[str, str]], by:
             edit.session.delete(held[key])
             edit.note(f"Id in {key[0]}", key[1], None)
 
-    _within(desk, person_id, by, act)
+    within(desk, person_id, by, act)
 
 
 def change_marks(desk: Desk, person_id: int, given: Mapping[str, str], by: str) -> None:
@@ -264,7 +201,7 @@ def change_marks(desk: Desk, person_id: int, given: Mapping[str, str], by: str) 
                     raise ValueError(f"{what.lower()} cannot lie in the future")
             edit.set(column, value, what)
 
-    _within(desk, person_id, by, act)
+    within(desk, person_id, by, act)
 
 
 def add_tag(desk: Desk, person_id: int, name: str, by: str) -> None:
@@ -276,7 +213,7 @@ def add_tag(desk: Desk, person_id: int, name: str, by: str) -> None:
         if edit.facts.add_tag([person_id], tag_id or 0):
             edit.note("Tag", None, tag)
 
-    _within(desk, person_id, by, act)
+    within(desk, person_id, by, act)
 
 
 def tag_name(name: str) -> str:
@@ -295,7 +232,7 @@ def remove_tag(desk: Desk, person_id: int, tag_id: int, by: str) -> None:
         if edit.facts.remove_tag([person_id], tag_id):
             edit.note("Tag", tag.name, None)
 
-    _within(desk, person_id, by, act)
+    within(desk, person_id, by, act)
 
 
 def add_note(desk: Desk, person_id: int, text: str, by: str) -> None:
@@ -306,123 +243,8 @@ def add_note(desk: Desk, person_id: int, text: str, by: str) -> None:
             raise ValueError("write a note of at most 4,000 characters")
         edit.session.add(Note(person_id=person_id, at=edit.now, by=by, text=text.strip()))
 
-    _within(desk, person_id, by, act)
-
-
-def say_consent(
-    desk: Desk, person_id: int, channel: str, state: str, source: str, wording: str, by: str
-) -> None:
-    """Adds what the person said about a channel to the log. Raises ``NotKept``."""
-
-    def act(edit: Edit) -> None:
-        if channel not in CHANNELS or state not in CONSENT_STATES[1:]:
-            raise ValueError("choose a channel, and agreed, refused or waiting")
-        if not source.strip():
-            raise ValueError("say where or how they told you, for instance “at the counter”")
-        if consent_now(edit.session, [person_id], channel).get(person_id) == state:
-            raise ValueError(f"that is on file already: {state}")
-        entry = ConsentEntry(
-            person_id=person_id, channel=channel, state=state, at=edit.now, source=source.strip()[:200],
-            wording=wording.strip()[:2_000] or None, by=by,
-        )  # fmt: skip
-        edit.session.add(entry)
-        edit.session.flush()
-        mark_rows(edit.session, "consents", [entry.id])
-        announce_consent(edit.session, entry, edit.now)
-
-    _within(desk, person_id, by, act)
-
-
-def suppress(desk: Desk, person_id: int, channel: str, by: str) -> None:
-    """Stops one channel for a person and their address there, by hand. Raises ``NotKept``."""
-
-    def act(edit: Edit) -> None:
-        if channel not in CHANNELS:
-            raise ValueError("choose a channel")
-        suppress_in(edit.session, edit.person, channel, edit.now, by)
-
-    _within(desk, person_id, by, act)
-
-
-def suppress_in(
-    session: Session, person: Person, channel: str, now: datetime, by: str, reason: str = "by hand"
-) -> bool:
-    """False where the person is suppressed there already."""
-    held = session.scalar(
-        select(Suppression.id).where(
-            Suppression.person_id == person.id,
-            Suppression.channel == channel,
-            Suppression.lifted_at.is_(None),
-        )
-    )
-    if held is not None:
-        return False
-    address = address_of(person, channel) or ""
-    session.add(
-        Suppression(person_id=person.id, channel=channel, address=address, reason=reason, at=now, by=by)
-    )
-    mark_whole(session, "suppressions")
-    return True
-
-
-def lift(desk: Desk, person_id: int, suppression_id: int, by: str) -> None:
-    """Lifts one suppression. What the person refused stays refused. Raises ``NotKept``."""
-
-    def act(edit: Edit) -> None:
-        mark = edit.session.get(Suppression, suppression_id)
-        if mark is None or mark.lifted_at is not None:
-            raise ValueError("that suppression has been lifted already")
-        if mark.reason == "complaint":
-            raise ValueError(
-                "a complaint cannot be lifted by hand; only a new agreement of the person counts"
-            )
-        mark.lifted_at = edit.now
-        edit.note(f"Suppression on {mark.channel}", mark.reason, "lifted")
-        mark_whole(edit.session, "suppressions")
-
-    _within(desk, person_id, by, act)
+    within(desk, person_id, by, act)
 
 
 def _of(edit: Edit, table: type[Any]) -> list[Any]:
     return list(edit.session.scalars(select(table).where(table.person_id == edit.person.id)))
-
-
-def erase(desk: Desk, person_ids: Sequence[int], by: str) -> int:
-    """Takes people and everything about them out for good; their addresses stay suppressed. Returns how many."""
-    with desk.book.writing() as session:
-        return erase_in(desk, session, person_ids, by)
-
-
-def erase_in(desk: Desk, session: Session, person_ids: Sequence[int], by: str) -> int:
-    now, count = desk.clock.now(), 0
-    for start in range(0, len(person_ids), 500):
-        some = list(person_ids[start : start + 500])
-        people = list(session.scalars(select(Person).where(Person.id.in_(some))))
-        for person in people:
-            _keep_suppressed(session, person, now, by)
-        session.flush()
-        session.execute(delete(Person).where(Person.id.in_(some)))
-        count += len(people)
-    session.expunge_all()
-    if count:
-        mark_rows(session, "people", person_ids)
-        for part in ERASED_PARTS:
-            mark_whole(session, part)
-        desk.note(session, by, "erased customers", people=count)
-        announce(session, "customer.erased", now, people=list(person_ids)[:1_000], count=count)
-    return count
-
-
-ERASED_PARTS = (
-    "orders", "lines", "walk_ins", "appointments", "memberships", "events", "answers", "touches", "responses",
-    "consents", "suppressions", "tags", "field_values", "yearly_dates",
-)  # fmt: skip
-
-
-def _keep_suppressed(session: Session, person: Person, now: datetime, by: str) -> None:
-    for channel in CHANNELS:
-        address = address_of(person, channel)
-        if address:
-            session.add(
-                Suppression(person_id=None, channel=channel, address=address, reason="erased", at=now, by=by)
-            )

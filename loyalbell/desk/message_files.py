@@ -10,7 +10,7 @@ from pathlib import PurePath
 from loyalbell.core.messages import content as c
 from loyalbell.core.messages.letter import FilledEmail
 from loyalbell.core.messages.mail import Envelope, make_mail
-from loyalbell.desk import messages
+from loyalbell.desk import reading_as
 from loyalbell.desk.desk import Desk
 
 MOST_BYTES = 2_000_000
@@ -34,8 +34,8 @@ def write(desk: Desk, name: str, content: c.MessageContent, form: str) -> MadeFi
     email = content.find("email")
     if email is None:
         raise c.ContentProblem("This message says nothing by email, so there is no page and no mail of it.")
-    people = messages.readers(desk)
-    shown = messages.read_as(desk, email, people[0].id if people else None)
+    people = reading_as.readers(desk)
+    shown = reading_as.read_as(desk, email, people[0].id if people else None)
     assert isinstance(shown, FilledEmail)
     if form == "html":
         return MadeFile(f"{plain}.html", "text/html", (shown.html or f"<pre>{shown.text}</pre>").encode())

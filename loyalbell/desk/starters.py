@@ -46,6 +46,10 @@ def _weeks_away(weeks: int, until: int | None) -> Rule:
 
 
 def starters(desk: Desk) -> list[Starter]:
+    return [*_by_buying(desk), *_by_messages(), *_by_visits(), *_by_dates()]
+
+
+def _by_buying(desk: Desk) -> list[Starter]:
     line, thumb = _winback(desk)
     often = _often(desk)
     bought = m.OrdersCondition()
@@ -72,6 +76,11 @@ def starters(desk: Desk) -> list[Starter]:
             "Top 20 % by money", ("shop", "restaurant", "salon"), _all(m.TopCondition(percent=20, days=365)),
             "the last 365 days",
         ),
+    ]  # fmt: skip
+
+
+def _by_messages() -> list[Starter]:
+    return [
         Starter(
             "Engaged by email", ("shop", "restaurant", "salon", "clinic"),
             _all(
@@ -93,6 +102,11 @@ def starters(desk: Desk) -> list[Starter]:
             ),
             "on file 60 days, more than 5 texts, none pressed in 60 days (common practice)",
         ),
+    ]  # fmt: skip
+
+
+def _by_visits() -> list[Starter]:
+    return [
         *(
             Starter(f"Away {weeks} weeks", ("restaurant",), _weeks_away(weeks, until), "the ladder of 2, 4 and 8 weeks since the last visit, each with a better offer (common practice)")
             for weeks, until in ((2, 4), (4, 8), (8, None))
@@ -107,6 +121,11 @@ def starters(desk: Desk) -> list[Starter]:
             _all(m.AppointmentsCondition(state="missed", period=m.LastDays(days=30)), m.AppointmentsCondition(comparison="exactly", value=0)),
             "the last 30 days",
         ),
+    ]  # fmt: skip
+
+
+def _by_dates() -> list[Starter]:
+    return [
         Starter("Birthday in 14 days", ("shop", "restaurant", "salon"), _all(m.DateCondition(value=14)), "14 days leave time for a gift"),
         Starter(
             "Yearly membership renews in 3 days", ("shop", "salon", "clinic"),

@@ -13,7 +13,7 @@ from loyalbell.core.messages.letter import FilledEmail
 from loyalbell.core.pacing import Paced, paced
 from loyalbell.core.timing import local_day
 from loyalbell.core.zones import zone_of
-from loyalbell.desk import campaign_care, campaigns, messages
+from loyalbell.desk import campaign_care, campaigns, messages, reading_as
 from loyalbell.desk.campaign_audience import Audience, audience, plan_of
 from loyalbell.store.tables import Campaign, Message, Person, Segment
 from loyalbell.web.drafts import Writing, drafts_of
@@ -90,6 +90,6 @@ def _as_read(visit: Visit, writing: Writing | None, reader: int | None) -> Fille
     if writing is None:
         return None
     try:
-        return messages.read_as(visit.desk, writing, reader)
+        return reading_as.read_as(visit.desk, writing, reader)
     except FieldProblem:
         return None

@@ -13,7 +13,7 @@ from loyalbell.core.messages.letter import FilledEmail
 from loyalbell.core.messages.text import parts, wide_characters, with_twins
 from loyalbell.core.segments.model import RuleProblem
 from loyalbell.core.segments.sentence import say_rule
-from loyalbell.desk import messages, segments
+from loyalbell.desk import findings, messages, reading_as, segments
 from loyalbell.desk.channel_settings import GATEWAYS, LinkSettings, ProofSettings
 from loyalbell.desk.letters import picture_url
 from loyalbell.store.tables import (
@@ -86,7 +86,7 @@ def kit_of(visit: Visit) -> Kit:
 
 
 def say_language(tag: str) -> str:
-    return messages.say_language(tag) if tag else "for everybody"
+    return reading_as.say_language(tag) if tag else "for everybody"
 
 
 def _numbers(writing: Writing) -> list[int]:
@@ -133,7 +133,7 @@ def sheet_values(visit: Visit, content: c.MessageContent, writing: Writing) -> d
         "rich": as_rich,
         "chips": as_chips,
         "said": lambda rule: say_rule(rule, saying),
-        "sees": {one.block: one for one in messages.variants(visit.desk, writing)},
+        "sees": {one.block: one for one in reading_as.variants(visit.desk, writing)},
         "numbers": _numbers(writing),
         "beside": _beside(writing),
         "letterheads": messages.letterheads(visit.desk),
@@ -146,7 +146,7 @@ def sheet_values(visit: Visit, content: c.MessageContent, writing: Writing) -> d
 
 def rail_values(visit: Visit, content: c.MessageContent, writing: Writing, form: FormData | None = None) -> dict[str, Any]:  # fmt: skip
     """``form`` says whom it is read as, and in which view."""
-    readers = messages.readers(visit.desk, content)
+    readers = reading_as.readers(visit.desk, content)
     reader = number_of(form, "reader") if form is not None else None
     reader = reader or (readers[0].id if readers else None)
     view = text_of(form, "view", "phone") if form is not None else "phone"
@@ -163,12 +163,12 @@ def rail_values(visit: Visit, content: c.MessageContent, writing: Writing, form:
         "draft": drafts_of(visit).put(visit.visitor.csrf, writing),
         "shown": shown,
         "withheld": withheld,
-        "findings": messages.findings_of(visit.desk, writing, audience, marketing),
+        "findings": findings.findings_of(visit.desk, writing, audience, marketing),
         "uses": _uses(visit, number_of(form, "message_id") if form is not None else None),
         "proof_readers": _proof_readers(visit),
-        "chosen_items": messages.items_for(visit.desk, writing, reader) if withheld is None else [],
+        "chosen_items": reading_as.items_for(visit.desk, writing, reader) if withheld is None else [],
         "audience": segment if audience is not None else None,
-        "parts_seen": messages.variants(visit.desk, writing, audience),
+        "parts_seen": reading_as.variants(visit.desk, writing, audience),
         "named_segments": _named_segments(visit),
         "spread": None,
         "twins": False,
@@ -203,7 +203,7 @@ def _audience(visit: Visit, segment_id: int | None) -> list[int] | None:
 
 def _shown(visit: Visit, writing: Writing, reader: int | None) -> tuple[FilledEmail | str | None, str | None]:
     try:
-        return messages.read_as(visit.desk, writing, reader), None
+        return reading_as.read_as(visit.desk, writing, reader), None
     except FieldProblem as problem:
         return None, str(problem)
 
@@ -220,7 +220,7 @@ def _short_values(visit: Visit, writing: c.TextContent | c.ChatContent, shown: A
     found |= {
         "counted": counted,
         "cost": round(counted.parts * settings.cost_minor),
-        "spread": messages.text_spread(visit.desk, writing) if whole.strip() else None,
+        "spread": reading_as.text_spread(visit.desk, writing) if whole.strip() else None,
         "twins": any(one.twin is not None for one in wide_characters(whole)),
     }
     return found

@@ -16,7 +16,7 @@ from loyalbell.core.sequences import plan as p
 from loyalbell.core.sequences import words
 from loyalbell.core.sequences.score import Score, score_of
 from loyalbell.core.sequences.words import Names
-from loyalbell.desk import messages, segments
+from loyalbell.desk import reading_as, segments
 from loyalbell.desk.letters import newest_version
 from loyalbell.desk.sequences import editing
 from loyalbell.store import tables
@@ -165,14 +165,14 @@ def _shown(visit: Visit, plan: p.Plan, picked: str) -> SimpleNamespace | None:
     writing = content.find(channel) if channel else None
     if writing is None:
         return SimpleNamespace(name=message.name, message=message.id, reader="", problem=f"It says nothing by {' or '.join(step.channels)}.")  # fmt: skip
-    readers = messages.readers(visit.desk, content)
+    readers = reading_as.readers(visit.desk, content)
     reader = readers[0] if readers else None
     found = SimpleNamespace(
         name=message.name, message=message.id, channel=channel, reader=reader.name if reader else "", reader_id=reader.id if reader else 0,
         problem="", draft=drafts_of(visit).put(visit.visitor.csrf, writing), words="", subject="", counted="",
     )  # fmt: skip
     try:
-        filled = messages.read_as(visit.desk, writing, reader.id if reader else None)
+        filled = reading_as.read_as(visit.desk, writing, reader.id if reader else None)
     except FieldProblem as problem:
         found.problem = str(problem)
         return found

@@ -11,7 +11,16 @@ from loyalbell.channels.email_smtp import SmtpSender
 from loyalbell.core.messages.content import EmailContent, Text
 from loyalbell.core.messages.fields import FieldProblem
 from loyalbell.core.segments.model import Group, OrdersCondition, Rule
-from loyalbell.desk import campaigns, customer, customers, messages, ordering, segments, setting_up
+from loyalbell.desk import (
+    campaigns,
+    customer,
+    customers,
+    messages,
+    ordering,
+    reading_as,
+    segments,
+    setting_up,
+)
 from loyalbell.desk.desk import Desk
 from loyalbell.desk.ledger_keeper import LedgerKeeper
 from loyalbell.desk.ordering import CannotRingUp
@@ -119,12 +128,12 @@ class Letters(DeskCase):
     def test_real_readers_include_someone_without_a_name(self) -> None:
         self.add_person("w@example.com", first_name="Wil", last_name="Verylongname")
         self.add_person("n@example.com")
-        why = {reader.why for reader in messages.readers(self.desk)}
+        why = {reader.why for reader in reading_as.readers(self.desk)}
         self.assertLessEqual({"no name on file", "longest name"}, why)
         content = EmailContent(subject="s", blocks=[Text(text="Hi {{ first_name }}")], letterhead=1)
         with self.assertRaisesRegex(FieldProblem, "No first name"):
-            messages.read_as(self.desk, content, 2)
-        self.assertIn("Hi Wil", messages.read_as(self.desk, content, 1).html)
+            reading_as.read_as(self.desk, content, 2)
+        self.assertIn("Hi Wil", reading_as.read_as(self.desk, content, 1).html)
 
 
 class TheBook(DeskCase):

@@ -5,10 +5,10 @@ from datetime import timedelta
 from sqlalchemy import select
 
 from loyalbell.demo.letters import lapsed
-from loyalbell.desk import bulk, custom_fields, customer, customer_edit, customers
+from loyalbell.desk import bulk, custom_fields, customer, customer_edit, customer_reach, customers
 from loyalbell.desk.custom_fields import CannotKeepField
-from loyalbell.desk.customer_edit import NotKept
 from loyalbell.desk.customers import Filter
+from loyalbell.desk.person_edit import NotKept
 from loyalbell.store.tables import ConsentEntry, Person, PersonChange, Suppression
 from tests.books import NOW, DeskCase
 
@@ -63,8 +63,8 @@ class Editing(DeskCase):
         self.refuses("cannot lie in the future", customer_edit.change_marks, {"closed_at": "2027-01-01"})
         self.refuses("without commas", customer_edit.add_tag, "a, b")
         self.refuses("Write a note", customer_edit.add_note, "  ")
-        self.refuses("where or how", customer_edit.say_consent, "email", "refused", " ", "")
-        self.refuses("on file already", customer_edit.say_consent, "email", "agreed", "counter", "")
+        self.refuses("where or how", customer_reach.say_consent, "email", "refused", " ", "")
+        self.refuses("on file already", customer_reach.say_consent, "email", "agreed", "counter", "")
         self.assertEqual(self.changes(), [])
         other = self.add_person("bo@example.com")
         customer_edit.change_ids(self.desk, other, [("till", "7")], "Ida")
@@ -93,9 +93,9 @@ class Editing(DeskCase):
         self.assertEqual(kinds, {"change", "consent"})
 
     def test_suppressed_by_hand_and_lifted(self) -> None:
-        customer_edit.suppress(self.desk, self.ann, "email", "Ida")
+        customer_reach.suppress(self.desk, self.ann, "email", "Ida")
         self.assertFalse(self.desk.ledger().reachable(0, int(NOW.timestamp())).any())
-        customer_edit.lift(self.desk, self.ann, 1, "Ida")
+        customer_reach.lift(self.desk, self.ann, 1, "Ida")
         self.assertTrue(self.desk.ledger().reachable(0, int(NOW.timestamp())).any())
         with self.desk.book.writing() as session:
             session.add(
@@ -103,7 +103,7 @@ class Editing(DeskCase):
                     person_id=self.ann, channel="email", address="ann@example.com", reason="complaint", at=NOW
                 )
             )
-        self.refuses("complaint cannot be lifted", customer_edit.lift, 2)
+        self.refuses("complaint cannot be lifted", customer_reach.lift, 2)
 
     def test_the_rhythm_on_the_page(self) -> None:
         for days in (50, 40, 30, 20):

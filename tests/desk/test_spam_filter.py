@@ -6,7 +6,7 @@ from concurrent.futures import ThreadPoolExecutor
 
 from loyalbell.core.messages.letter import FilledEmail
 from loyalbell.core.messages.mail import Envelope, make_mail
-from loyalbell.desk import messages, spam_filter, templates
+from loyalbell.desk import reading_as, spam_filter, templates
 from loyalbell.desk.channel_settings import LinkSettings
 from tests.books import NOW, DeskCase
 
@@ -18,7 +18,7 @@ class SpamScore(DeskCase):
         writing = templates.with_letterhead(found.content, 1).find("email")
         assert writing is not None
         person = self.add_person(f"{key}@example.com", first_name="Ann")
-        shown = messages.read_as(self.desk, writing, person)
+        shown = reading_as.read_as(self.desk, writing, person)
         assert isinstance(shown, FilledEmail)
         envelope = Envelope(
             "Ida",

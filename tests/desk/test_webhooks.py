@@ -9,7 +9,8 @@ from unittest import TestCase
 from standardwebhooks import Webhook as Reference
 
 from loyalbell.channels.webhook_http import Answer, deliver, new_secret, signature
-from loyalbell.desk import customer_edit, webhooks
+from loyalbell.desk import customer_edit, customer_reach, webhooks
+from loyalbell.desk.person_edit import NotKept
 from loyalbell.store.tables import WebhookDelivery
 from tests.books import NOW, DeskCase
 
@@ -76,10 +77,10 @@ class Telling(DeskCase):
     def test_only_what_was_asked_for(self) -> None:
         self.change()
         customer_edit.add_tag(self.desk, self.person, "vip", "Ida")
-        customer_edit.say_consent(self.desk, self.person, "email", "refused", "counter", "", "Ida")
+        customer_reach.say_consent(self.desk, self.person, "email", "refused", "counter", "", "Ida")
         kinds = [one.kind for one in reversed(webhooks.deliveries(self.desk, self.hook))]
         self.assertEqual(kinds, ["customer.changed"] * 2 + ["consent.changed", "customer.changed"])
-        with self.assertRaises(customer_edit.NotKept):
+        with self.assertRaises(NotKept):
             customer_edit.change_person(self.desk, self.person, {"email": "no"}, "Ida")
         self.assertEqual(
             len(webhooks.deliveries(self.desk, self.hook)), 4

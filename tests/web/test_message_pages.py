@@ -12,7 +12,7 @@ from sqlalchemy import func, select
 from loyalbell.channels.webhook_http import signature
 from loyalbell.core.messages import content as c
 from loyalbell.core.offers import Terms
-from loyalbell.desk import messages, offers, templates
+from loyalbell.desk import findings, messages, offers, templates
 from loyalbell.desk.channel_settings import ChatSettings, TextSettings, loaded
 from loyalbell.desk.ticking import tick
 from loyalbell.store.consent import consent_now
@@ -59,7 +59,7 @@ class MessagePages(SignedInPages):
         for one in templates.OCCASIONS:
             self.assertEqual(self.client.get(f"/messages/new?start={one.key}").status_code, 200, one.key)
             content = templates.with_letterhead(one.content, 1)
-            for finding in messages.findings_of_all(self.desk, content):
+            for finding in findings.findings_of_all(self.desk, content):
                 if finding.level == "must fix" and one.key != "blank":
                     self.assertTrue(
                         any(words in finding.words for words in allowed), (one.key, finding.words)

@@ -15,7 +15,7 @@ from loyalbell.core.sequences.plan import read_plan
 from loyalbell.core.sequences.step import Act
 from loyalbell.core.sequences.tree import Tree, tree_of
 from loyalbell.desk import offers
-from loyalbell.desk.customer_edit import suppress_in
+from loyalbell.desk.customer_reach import suppress_in
 from loyalbell.desk.letters import newest_version
 from loyalbell.desk.link_tokens import new_token
 from loyalbell.desk.sequences.letting_in import bring

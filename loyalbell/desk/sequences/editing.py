@@ -14,8 +14,8 @@ from loyalbell.core.sequences.plan import MessageStep, OnEvent, Plan, every_step
 from loyalbell.core.sequences.starts import beyond
 from loyalbell.desk.channel_settings import CareSettings
 from loyalbell.desk.desk import Desk
+from loyalbell.desk.findings import findings_of_all
 from loyalbell.desk.letters import newest_version
-from loyalbell.desk.messages import findings_of_all
 from loyalbell.desk.sequences.acts import new_key
 from loyalbell.desk.sequences.house import around_of, house_of, live_plans, quiet_of
 from loyalbell.store import tables

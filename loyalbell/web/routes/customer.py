@@ -7,11 +7,11 @@ from fastapi import APIRouter
 from fastapi.responses import HTMLResponse, Response
 from starlette.datastructures import FormData
 
-from loyalbell.desk import customer, customer_edit, duplicates
+from loyalbell.desk import customer, customer_edit, customer_reach, duplicates
 from loyalbell.desk.customer import CustomerPage
-from loyalbell.desk.customer_edit import NotKept
 from loyalbell.desk.desk import Desk
 from loyalbell.desk.diary import KINDS
+from loyalbell.desk.person_edit import NotKept
 from loyalbell.web.sequence_places import ways_of
 from loyalbell.web.visit import Form, NotFound, SignedIn, Visit, number_of, text_of
 
@@ -93,12 +93,12 @@ def _save_who(desk: Desk, person_id: int, form: FormData, by: str) -> None:
 def _save_reach(desk: Desk, person_id: int, form: FormData, by: str) -> None:
     act, channel = text_of(form, "act"), text_of(form, "channel")
     if act == "suppress":
-        customer_edit.suppress(desk, person_id, channel, by)
+        customer_reach.suppress(desk, person_id, channel, by)
     elif act == "lift":
-        customer_edit.lift(desk, person_id, number_of(form, "suppression") or 0, by)
+        customer_reach.lift(desk, person_id, number_of(form, "suppression") or 0, by)
     else:
         said = [text_of(form, name) for name in ("state", "source", "wording")]
-        customer_edit.say_consent(desk, person_id, channel, said[0], said[1], said[2], by)
+        customer_reach.say_consent(desk, person_id, channel, said[0], said[1], said[2], by)
 
 
 def _save_marks(desk: Desk, person_id: int, form: FormData, by: str) -> None:

@@ -11,7 +11,16 @@ from starlette.datastructures import FormData, UploadFile
 from loyalbell.core.messages import content as c
 from loyalbell.core.messages.fields import FIELDS, LINKS, SHOP, FieldProblem
 from loyalbell.core.messages.letter import DARK, FilledEmail
-from loyalbell.desk import gallery, message_fields, message_files, messages, proofs, templates
+from loyalbell.desk import (
+    findings,
+    gallery,
+    message_fields,
+    message_files,
+    messages,
+    proofs,
+    reading_as,
+    templates,
+)
 from loyalbell.desk.channel_settings import ProofReader, ProofSettings
 from loyalbell.store.tables import Campaign, Message, User
 from loyalbell.web.drafts import Writing, drafts_of
@@ -48,7 +57,7 @@ def list_page(visit: Visit = SignedIn) -> Response:
     rows = []
     for message in kept:
         content = messages.content_of(visit.desk, message.id)
-        found = messages.findings_of_all(visit.desk, content, None, message.purpose == "marketing")
+        found = findings.findings_of_all(visit.desk, content, None, message.purpose == "marketing")
         first = content.find("email") or (content.writings[0] if content.writings else None)
         rows.append((message, content, found, _first_words(first)))
     return visit.page("messages/messages.html", "messages", rows=rows, uses=uses, say_language=say_language)
@@ -104,7 +113,7 @@ def preview(key: str, visit: Visit = SignedIn, reader: int = 0, view: str = "pho
     if content is None:
         raise NotFound("This preview is no longer kept; type anything in the letter to make it anew.")
     try:
-        shown = messages.read_as(visit.desk, content, reader or None)
+        shown = reading_as.read_as(visit.desk, content, reader or None)
     except FieldProblem as problem:
         return HTMLResponse(
             visit.piece("messages/plain.html", text=str(problem)), headers={"X-Mail-Page": "yes"}
