@@ -211,7 +211,15 @@ def _sequence_needs(session: Session) -> list[Need]:
         count = session.scalar(
             select(func.count()).where(Touch.held_batch_id == batch.id, Touch.state == "held")
         )
-        needs.append(Need(f"{count:,} messages are held", words, f"/held/{batch.id}", "Look", True))
+        needs.append(
+            Need(
+                "1 message is held" if count == 1 else f"{count:,} messages are held",
+                words,
+                f"/held/{batch.id}",
+                "Look",
+                True,
+            )
+        )
     for one in session.scalars(select(Sequence).where(Sequence.publish_problem.is_not(None))):
         words = f"Its day came, and it does not ring. {one.publish_problem}"
         needs.append(Need(f"“{one.name}” could not be published", words, f"/sequences/{one.id}/publish", "Look", True))  # fmt: skip

@@ -115,9 +115,10 @@ def _win_back(m: Making) -> Data:
 
 
 def _late_regulars(m: Making) -> Data:
+    """On any day: a window of few weekdays would gather those of the others into a load that the guard must hold."""
     late = _rule({"about": "band", "bands": ["late"]}, {"about": "orders", "value": 3})
     start = {"on": "segment", "way": "joins", "rule": late, "at": "09:00"}
-    return {"start": start, "again": {"kind": "after", "days": 90}, "stops": CAME, "steps": [m.message("win-back", TEXT_FIRST, DAYTIME), m.wait(7), m.message("win-back-offer")]}  # fmt: skip
+    return {"start": start, "again": {"kind": "after", "days": 90}, "stops": CAME, "steps": [m.message("win-back", TEXT_FIRST), m.wait(7), m.message("win-back-offer")]}  # fmt: skip
 
 
 def _birthday(m: Making) -> Data:
