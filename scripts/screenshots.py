@@ -34,7 +34,7 @@ VIEWS = {
     "rhythm": "/rhythm",
     "why": "/segments/2/why/21",
     "duplicates": "/duplicates/198/4001",
-    "fields": "/fields",
+    "rehearsal": "/sequences/5/rehearsal",
     "other-programs": "/other-programs",
     "replies": "/replies",
     "offer": "/offers/2",
