@@ -200,26 +200,7 @@ def _campaign_needs(session: Session, campaign: Campaign) -> list[Need]:
 
 def _sequence_needs(session: Session) -> list[Need]:
     """Held batches, and messages of sequences that were cut off at the moment of sending."""
-    needs = []
-    held = session.execute(
-        select(HeldBatch, Sequence.name)
-        .join(Sequence, Sequence.id == HeldBatch.origin_id)
-        .where(HeldBatch.state == "held", HeldBatch.origin_kind == "sequence")
-    )
-    for batch, name in held:
-        words = f"of “{name}”: far more than its usual {batch.normal:,.0f} a day. Nothing of it has left."
-        count = session.scalar(
-            select(func.count()).where(Touch.held_batch_id == batch.id, Touch.state == "held")
-        )
-        needs.append(
-            Need(
-                "1 message is held" if count == 1 else f"{count:,} messages are held",
-                words,
-                f"/held/{batch.id}",
-                "Look",
-                True,
-            )
-        )
+    needs = _held_needs(session)
     for one in session.scalars(select(Sequence).where(Sequence.publish_problem.is_not(None))):
         words = f"Its day came, and it does not ring. {one.publish_problem}"
         needs.append(Need(f"“{one.name}” could not be published", words, f"/sequences/{one.id}/publish", "Look", True))  # fmt: skip
@@ -232,6 +213,27 @@ def _sequence_needs(session: Session) -> list[Need]:
     for sequence_id, name, count in unsure:
         words = f"of “{name}” were cut off at the moment of sending. They may or may not have arrived."
         needs.append(Need(f"{count} perhaps sent", words, f"/sequences/{sequence_id}/live", "Decide", True))
+    return needs
+
+
+def _held_needs(session: Session) -> list[Need]:
+    """One for each sequence, however many of its days are held."""
+    held = session.execute(
+        select(Sequence.name, func.count(), func.count(func.distinct(HeldBatch.id)), func.max(HeldBatch.id), func.max(HeldBatch.normal))
+        .select_from(HeldBatch)
+        .join(Sequence, Sequence.id == HeldBatch.origin_id)
+        .join(Touch, (Touch.held_batch_id == HeldBatch.id) & (Touch.state == "held"))
+        .where(HeldBatch.state == "held", HeldBatch.origin_kind == "sequence")
+        .group_by(Sequence.id)
+        .order_by(Sequence.rank, Sequence.id)
+    )  # fmt: skip
+    needs = []
+    for name, count, days, newest, normal in held:
+        of_days = f", on {days} days" if days > 1 else ""
+        words = f"of “{name}”{of_days}: far more than its usual {normal:,.0f} a day. They wait for your word."
+        link = "/held" if days > 1 else f"/held/{newest}"
+        title = "1 message is held" if count == 1 else f"{count:,} messages are held"
+        needs.append(Need(title, words, link, "Look", True))
     return needs
 
 

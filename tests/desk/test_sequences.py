@@ -7,6 +7,7 @@ from sqlalchemy import select
 
 from loyalbell.core.care import Limit
 from loyalbell.core.sequences.plan import read_plan
+from loyalbell.desk import today
 from loyalbell.desk.channel_settings import CareSettings
 from loyalbell.desk.sequences import by_hand, guarding, pausing, publishing
 from loyalbell.desk.sequences.editing import SequenceProblem, keep
@@ -204,6 +205,7 @@ class GuardTest(SequenceCase):
         with self.desk.book.reading() as session:
             batch = session.scalars(select(HeldBatch)).one()
         self.assertEqual((batch.origin_id, batch.state), (made, "held"))
+        self.assertEqual(self.held_on_today(), [("80 messages are held", f"/held/{batch.id}")])
         self.add_order(people[0], 0)
         self.assertEqual(guarding.decide(self.desk, batch.id, 5, "Ida"), 5)
         self.walk(HOUR)
@@ -211,6 +213,19 @@ class GuardTest(SequenceCase):
         self.assertEqual(guarding.decide(self.desk, batch.id, None, "Ida"), 75)
         self.walk(HOUR)
         self.assertEqual(len(self.touches("sent")), 80)
+
+    def held_on_today(self) -> list[tuple[str, str]]:
+        return [(one.title, one.link) for one in today.today(self.desk).needs if "held" in one.title]
+
+    def test_several_held_days_of_a_sequence_need_one_look(self) -> None:
+        people = [self.add_person(f"p{at}@example.com") for at in range(120)]
+        self.ring({"start": AFTER_AN_ORDER, "steps": [self.message("m")]})
+        for some in (people[:60], people[60:]):
+            self.clock.move_on(HOUR)
+            for person in some:
+                self.add_order(person, 0)
+            self.walk(DAY)
+        self.assertEqual(self.held_on_today(), [("120 messages are held", "/held")])
 
     def test_dropped_ones_never_leave(self) -> None:
         for at in range(80):
