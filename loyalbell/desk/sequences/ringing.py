@@ -1,8 +1,7 @@
 """The tick of the sequences: who comes in, who is due, and what is done for them, a batch in a transaction."""
 
-from collections.abc import Sequence
 from dataclasses import dataclass, field
-from datetime import datetime, timedelta
+from datetime import datetime
 
 from sqlalchemy import ColumnElement, func, or_, select, update
 from sqlalchemy.orm import Session
@@ -11,29 +10,24 @@ from loyalbell.core.sequences.facts import About, Known
 from loyalbell.core.sequences.plan import WaitStep, every_step, read_plan
 from loyalbell.core.sequences.rehearse import without_collecting, woken
 from loyalbell.core.sequences.starts import Around
-from loyalbell.core.sequences.step import UNDER_WAY, Act, Position, step
+from loyalbell.core.sequences.step import UNDER_WAY
 from loyalbell.core.sequences.tree import Tree, tree_of
 from loyalbell.desk.channel_settings import CareSettings
 from loyalbell.desk.desk import Desk
 from loyalbell.desk.sequences import guarding
-from loyalbell.desk.sequences.acts import SEQUENCE, Doing
+from loyalbell.desk.sequences.acts import Doing
+from loyalbell.desk.sequences.batch import Batch, Gate, numbers_of
 from loyalbell.desk.sequences.house import around_of, guard_of, house_of, live_plans
 from loyalbell.desk.sequences.letting_in import look
-from loyalbell.desk.sequences.places import COLUMNS, Place, place_of, seconds, write
+from loyalbell.desk.sequences.places import COLUMNS, place_of, seconds, write
 from loyalbell.store import tables
 from loyalbell.store.tables import (
     Enrolment,
-    Message,
-    MessageVersion,
     SequenceVersion,
     Shop,
-    Touch,
-    TouchEvent,
 )
 
 BATCH = 2_000
-REMEMBERED = timedelta(days=366)
-IN_HAND = ("planned", "handing", "unsure")
 
 
 @dataclass
@@ -131,7 +125,7 @@ class Ringing:
                 )
             ]  # fmt: skip
         changed, about = [], About(known, lambda person: (), lambda person, step_id, did: False)
-        numbers = self._numbers(known, [row[3] for row in rows])
+        numbers = numbers_of(known, [row[3] for row in rows])
         for row in rows:
             place = place_of(row)
             tree = self._tree(place.version)
@@ -147,11 +141,6 @@ class Ringing:
                     session.execute(
                         update(Enrolment).where(Enrolment.id == at_).values(due_at=datetime.fromtimestamp(due, now.tzinfo))
                     )  # fmt: skip
-
-    @staticmethod
-    def _numbers(known: Known, people: Sequence[int]) -> dict[int, int]:
-        wanted = set(people)
-        return {at: number for number, at in enumerate(known.ids) if at in wanted} if wanted else {}
 
     def _tree(self, version_id: int) -> Tree:
         if version_id not in self._trees:
@@ -185,7 +174,7 @@ class Ringing:
                 select(*COLUMNS).where(*_due(session, now), Enrolment.sequence_id == sequence_id)
             )
         ]
-        batch = _Batch(self, session, known, now, places)
+        batch = Batch(self._tree, session, known, now, places)
         return sum(act.kind == "send" for place in places for act in batch.step(place)[1])
 
     def _batch(self, known: Known, now: datetime, too_many: set[int]) -> int:
@@ -201,9 +190,9 @@ class Ringing:
             places = [place_of(row) for row in session.execute(query)]
             if not places:
                 return 0
-            batch = _Batch(self, session, known, now, places)
+            batch = Batch(self._tree, session, known, now, places)
             doing = Doing(session, shop, known, now)
-            gate = _Gate(session, known, now, shop, too_many)
+            gate = Gate(session, known, now, shop, too_many)
             for place in places:
                 place.position, acts = batch.step(place)
                 for act in acts:
@@ -227,7 +216,7 @@ def skip_due(desk: Desk, session: Session, sequence: tables.Sequence, now: datet
         Enrolment.sequence_id == sequence.id, Enrolment.state == UNDER_WAY, Enrolment.due_at <= now
     )
     places = [place_of(row) for row in session.execute(overdue)]
-    batch, doing = _Batch(ringing, session, known, now, places), Doing(session, shop, known, now)
+    batch, doing = Batch(ringing._tree, session, known, now, places), Doing(session, shop, known, now)
     for place in places:
         place.position, acts = batch.step(place)
         for act in acts:
@@ -249,96 +238,3 @@ def _due(session: Session, now: datetime) -> tuple[ColumnElement[bool], ...]:
 def _any_due(desk: Desk, now: datetime) -> bool:
     with desk.book.reading() as session:
         return session.scalar(select(Enrolment.id).where(*_due(session, now)).limit(1)) is not None
-
-
-class _Gate:
-    """Counts what each sequence has sent today, and says into which batch what is too much goes."""
-
-    def __init__(self, session: Session, known: Known, now: datetime, shop: Shop, too_many: set[int]) -> None:
-        self.session, self.now, self.zone, self.too_many = session, now, shop.zone, too_many
-        self.people, self.guard = len(known.ids), guard_of(CareSettings.load(session))
-        self.counts: dict[int, int] = {}
-        self.most: dict[int, tuple[float, int]] = {}
-        self.batches: dict[int, int | None] = {}
-
-    def held(self, sequence_id: int) -> int | None:
-        if sequence_id not in self.counts:
-            sequence = self.session.get_one(tables.Sequence, sequence_id)
-            normal = guarding.normal_of(self.session, sequence, self.now, self.guard, self.people)
-            self.most[sequence_id] = (normal, self.guard.most(normal))
-            self.counts[sequence_id] = guarding.sent_today(self.session, sequence_id, self.now, self.zone)
-        self.counts[sequence_id] += 1
-        normal, most = self.most[sequence_id]
-        if self.counts[sequence_id] <= most and sequence_id not in self.too_many:
-            return None
-        if sequence_id not in self.batches:
-            sequence = self.session.get_one(tables.Sequence, sequence_id)
-            self.batches[sequence_id] = guarding.batch_for(
-                self.session, sequence, self.now, self.zone, normal, most
-            )
-        return self.batches[sequence_id]
-
-
-class _Batch:
-    """The facts of the people in a batch, beside what the ledger knows."""
-
-    def __init__(self, ringing: Ringing, session: Session, known: Known, now: datetime, places: list[Place]) -> None:  # fmt: skip
-        self.ringing, self.now = ringing, int(now.timestamp())
-        self.session, self.known = session, known
-        self.numbers = Ringing._numbers(known, [place.person for place in places])
-        self.keys = dict(session.execute(select(tables.Sequence.id, tables.Sequence.key)).all())
-        self.sent = _sent_lately(session, [place.person for place in places], now) if known.house.limits or known.house.seldom else {}  # fmt: skip
-        self.place: Place | None = None
-        self.about = About(known, self._sent, self._did)
-
-    def step(self, place: Place) -> tuple[Position, list[Act]]:
-        self.place = place
-        if place.person not in self.numbers:
-            return place.position._replace(state="left", cause="closed"), []
-        about = self.about.turn(self.keys[place.sequence], self.numbers[place.person], self.now)
-        return step(self.ringing._tree(place.version), place.position, about, self.now)
-
-    def note_sent(self, place: Place, step_id: str, at: int) -> None:
-        node = self.ringing._tree(place.version).nodes[step_id].step
-        message = getattr(node, "message", None)
-        if message is not None and self.about.marketing(message):
-            self.sent.setdefault(place.person, []).append(at)
-
-    def _sent(self, person: int) -> list[int]:
-        return self.sent.get(self.known.ids[person], [])
-
-    def _did(self, person: int, step_id: str, did: str) -> bool:
-        assert self.place is not None
-        query = (
-            select(TouchEvent.id)
-            .join(Touch)
-            .where(
-                Touch.origin_kind == SEQUENCE, Touch.origin_id == self.place.sequence, Touch.step == step_id,
-                Touch.occurrence == self.place.key, Touch.person_id == self.place.person, TouchEvent.kind == did,
-            )
-        )  # fmt: skip
-        return self.session.scalar(query.limit(1)) is not None
-
-
-def _sent_lately(session: Session, people: list[int], now: datetime) -> dict[int, list[int]]:
-    """By person id when they got, or are about to get, marketing messages; ascending.
-
-    What a campaign has planned and not handed over does not count: a campaign gives way to sequences.
-    """
-    found: dict[int, list[int]] = {}
-    when = func.coalesce(Touch.sent_at, Touch.due_at)
-    for start in range(0, len(people), 500):
-        query = (
-            select(Touch.person_id, when)
-            .join(MessageVersion, MessageVersion.id == Touch.message_version_id)
-            .join(Message, Message.id == MessageVersion.message_id)
-            .where(
-                Touch.person_id.in_(people[start : start + 500]), Touch.state.in_(("sent", "bounced", *IN_HAND)),
-                when > now - REMEMBERED, Message.purpose == "marketing",
-                (Touch.state != "planned") | (Touch.origin_kind != "campaign"),
-            )
-            .order_by(when)
-        )  # fmt: skip
-        for person, at in session.execute(query):
-            found.setdefault(person, []).append(min(seconds(at) or 0, int(now.timestamp())))
-    return found
