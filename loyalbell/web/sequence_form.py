@@ -1,9 +1,7 @@
 """A plan as the fields of the sentence editor, and what each act on the page does to it."""
 
 import json
-import secrets
-from collections.abc import Callable, Iterator
-from typing import Any
+from collections.abc import Callable
 
 from starlette.datastructures import FormData
 
@@ -11,51 +9,16 @@ from loyalbell.core.money import parse_money
 from loyalbell.core.pacing import Pace
 from loyalbell.core.sequences.plan import Plan, PlanProblem, read_plan
 from loyalbell.core.windows import Release
+from loyalbell.web.sequence_acts import ACTS
+from loyalbell.web.sequence_data import Data, every
 from loyalbell.web.visit import number_of, text_of
 
-Data = dict[str, Any]
-SIGNS = "abcdefghjkmnpqrstuvwxyz23456789"
-NEW: dict[str, Data] = {
-    "message": {"do": "message", "channels": ["email"], "release": {"kind": "window", "weekdays": [0, 1, 2, 3, 4], "begins": "10:00", "ends": "18:00"}},
-    "wait": {"do": "wait", "kind": "for", "span": {"amount": 3, "unit": "days"}},
-    "fork": {"do": "fork", "arms": [{"did": "clicked", "steps": []}], "otherwise": []},
-    "lot": {"do": "lot", "arms": [{"name": "A", "share": 50, "steps": []}, {"name": "B", "share": 50, "steps": []}]},
-    "offer": {"do": "offer"}, "set": {"do": "set"}, "tell": {"do": "tell", "words": ""}, "hook": {"do": "hook", "name": ""},
-    "hand off": {"do": "hand off", "list": ""}, "bring": {"do": "bring"}, "stop contact": {"do": "stop contact"}, "end": {"do": "end"},
-}  # fmt: skip
 KINDS = (
     ("message", "a message"), ("wait", "a rest"), ("fork", "a fork: the way by what holds"), ("lot", "a random fork: the way by lot"),
     ("offer", "a code of an offer"), ("set", "a tag or a field"), ("tell", "a note for the staff"), ("hand off", "a hand-off list"),
     ("bring", "another sequence as well"), ("hook", "a word to other programs"), ("stop contact", "no more contact"), ("end", "the end"),
 )  # fmt: skip
 STARTS = (("event", "something happens"), ("lack", "nothing happens for days"), ("date", "a date comes near"), ("segment", "a segment is joined or left"), ("hand", "somebody brings them in by hand"))  # fmt: skip
-
-
-def new_id(taken: set[str]) -> str:
-    while True:
-        made = "".join(secrets.choice(SIGNS) for _ in range(5))
-        if made not in taken:
-            return made
-
-
-def lists(steps: list[Data]) -> Iterator[list[Data]]:
-    """The list itself and every list within its forks."""
-    yield steps
-    for step in steps:
-        for inner in inner_lists(step):
-            yield from lists(inner)
-
-
-def inner_lists(step: Data) -> list[list[Data]]:
-    if step["do"] not in ("fork", "lot"):
-        return []
-    found = [arm.setdefault("steps", []) for arm in step["arms"]]
-    return [*found, step.setdefault("otherwise", [])] if step["do"] == "fork" else found
-
-
-def every(data: Data) -> Iterator[Data]:
-    for one in lists(data["steps"]):
-        yield from one
 
 
 def plan_from(form: FormData, digits: int = 2) -> Plan:
@@ -251,123 +214,6 @@ _STEP: dict[str, Callable[[Data, str, FormData, int], None]] = {
 
 
 # acts
-
-
-def _place(data: Data, step_id: str) -> tuple[list[Data], int]:
-    for steps in lists(data["steps"]):
-        for at, step in enumerate(steps):
-            if step["id"] == step_id:
-                return steps, at
-    raise PlanProblem("That step is no longer there. Load the page again.")
-
-
-def _add(data: Data, kind: str, where: str) -> None:
-    """``where``: ``first``, ``after:ID``, or ``in:ID:N`` at the end of the N-th arm of a fork."""
-    taken = {step["id"] for step in every(data)}
-    made = json.loads(json.dumps(NEW[kind])) | {"id": new_id(taken)}
-    if kind == "set":
-        made |= {"tag": None}
-    how, _, rest = where.partition(":")
-    if how == "first":
-        data["steps"].insert(0, made)
-    elif how == "last":
-        data["steps"].append(made)
-    elif how == "in":
-        step_id, _, number = rest.partition(":")
-        steps, at = _place(data, step_id)
-        inner_lists(steps[at])[int(number)].append(made)
-    else:
-        steps, at = _place(data, rest)
-        steps.insert(at + 1, made)
-
-
-def _remove(data: Data, step_id: str) -> None:
-    steps, at = _place(data, step_id)
-    del steps[at]
-
-
-def _up(data: Data, step_id: str) -> None:
-    steps, at = _place(data, step_id)
-    if at:
-        steps[at - 1], steps[at] = steps[at], steps[at - 1]
-
-
-def _down(data: Data, step_id: str) -> None:
-    steps, at = _place(data, step_id)
-    if at + 1 < len(steps):
-        steps[at + 1], steps[at] = steps[at], steps[at + 1]
-
-
-def _shift(data: Data, step_id: str, days: str) -> None:
-    """Moves a note along the line by whole days: the rest before it becomes longer or shorter, or is put there."""
-    steps, at = _place(data, step_id)
-    by = int(days)
-    wait = (
-        steps[at]
-        if steps[at]["do"] == "wait"
-        else steps[at - 1]
-        if at and steps[at - 1]["do"] == "wait"
-        else None
-    )
-    if wait is None:
-        if by > 0:
-            taken = {step["id"] for step in every(data)}
-            steps.insert(
-                at, {"do": "wait", "id": new_id(taken), "kind": "for", "span": {"amount": by, "unit": "days"}}
-            )
-        return
-    span = wait["span"]
-    if span["unit"] == "weeks":
-        span |= {"amount": span["amount"] * 7, "unit": "days"}
-    elif span["unit"] in ("hours", "minutes"):
-        span |= {"amount": 0, "unit": "days"}
-    elif span["unit"] == "months":
-        span |= {"amount": span["amount"] * 30, "unit": "days"}
-    span["amount"] = max(span["amount"] + by, 0)
-
-
-def _arm_add(data: Data, step_id: str) -> None:
-    steps, at = _place(data, step_id)
-    step = steps[at]
-    if len(step["arms"]) >= 8:
-        raise PlanProblem("A fork has at most eight arms.")
-    if step["do"] == "lot":
-        step["arms"].append({"name": "ABCDEFGH"[len(step["arms"])], "share": 0, "steps": []})
-        even = 100 // len(step["arms"])
-        for arm in step["arms"]:
-            arm["share"] = even
-        step["arms"][-1]["share"] = 100 - even * (len(step["arms"]) - 1)
-    else:
-        step["arms"].append({"did": "opened", "steps": []})
-
-
-def _arm_remove(data: Data, step_id: str, number: str) -> None:
-    steps, at = _place(data, step_id)
-    step = steps[at]
-    least = 2 if step["do"] == "lot" else 1
-    if len(step["arms"]) <= least:
-        raise PlanProblem("A fork keeps at least " + ("two arms." if least == 2 else "one arm."))
-    gone = step["arms"].pop(int(number))
-    if step["do"] == "lot":
-        step["arms"][-1]["share"] += gone["share"]
-
-
-def _stop_add(data: Data) -> None:
-    data.setdefault("stops", []).append({"what": "order"})
-
-
-def _stop_remove(data: Data, number: str) -> None:
-    del data["stops"][int(number)]
-
-
-def _goal(data: Data, there: str) -> None:
-    data["goal"] = {"happening": {"what": "order"}, "days": 30, "share": 15} if there == "1" else None
-
-
-ACTS: dict[str, Callable[..., None]] = {
-    "add": _add, "remove": _remove, "up": _up, "down": _down, "shift": _shift, "arm-add": _arm_add, "arm-remove": _arm_remove,
-    "stop-add": _stop_add, "stop-remove": _stop_remove, "goal": _goal,
-}  # fmt: skip
 
 
 def read_pace(form: FormData) -> Pace | None:
