@@ -18,9 +18,10 @@ from loyalbell.desk.sequences import rehearsing
 from loyalbell.desk.sequences.editing import draft_of
 from loyalbell.store import tables
 from loyalbell.web import sequence_rail as rail
+from loyalbell.web.serving import collect_seldom
 
 BOUND = 0.3
-PAUSE = 0.15
+PAUSE = 0.1
 
 
 def changed(desk: Desk, sequence_id: int, plan: Plan) -> tuple[float, float]:
@@ -40,6 +41,7 @@ def lines() -> list[Line]:
     folder = Path(tempfile.mkdtemp(prefix="loyalbell-bench-"))
     try:
         desk = build_demo(folder / "demo")
+        collect_seldom()
         for days in (rehearsing.SHORT_DAYS, rehearsing.PAST_DAYS):
             rehearsing.others_sent(desk, 0, days, wait=True)
         with desk.book.reading() as session:

@@ -32,7 +32,7 @@ from loyalbell.web.visit import Visit
 from loyalbell.web.words import about, say_day
 
 SAMPLE = 4
-SOON = 0.15
+SOON = 0.22
 """Seconds that a page waits for the rail; what takes longer follows when it is there."""
 LOAD_DAYS = 90
 

@@ -1,5 +1,6 @@
 """Putting the parts together in one process: pages, heartbeat and, in the demo, the post room."""
 
+import gc
 import socket
 from pathlib import Path
 
@@ -29,6 +30,11 @@ structlog.configure(
         structlog.dev.ConsoleRenderer(colors=False, exception_formatter=structlog.dev.plain_traceback),
     ]
 )
+
+
+def collect_seldom() -> None:
+    """Lets Python look for cycles less often: the book in memory is large and has none, and each look stops every page."""
+    gc.set_threshold(100_000, 50, 100)
 
 
 class PortTaken(Exception):
@@ -76,6 +82,7 @@ class Running:
 
     def start(self) -> None:
         """Begins to listen for mail and to tick. Raises ``AlreadyTicking``."""
+        collect_seldom()
         if self.room:
             port = self.room.start()
             point_at(self.desk, LOOPBACK, port, self.address, self.room.address, KEY)
