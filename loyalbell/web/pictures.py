@@ -9,7 +9,7 @@ from loyalbell.web.words import say_day
 
 @dataclass(frozen=True)
 class Bar:
-    """One bar of a picture, in its own units; ``y`` is the top."""
+    """One bar of a picture, in its own units; ``y`` is the top, ``said`` stands above it."""
 
     x: float
     y: float
@@ -18,6 +18,7 @@ class Bar:
     label: str
     value: int
     kind: str = ""
+    said: str = ""
 
 
 @dataclass(frozen=True)
@@ -39,6 +40,11 @@ def nice_top(largest: int) -> int:
         step *= 10
 
 
+def said_of(day: DayLoad) -> str:
+    """``597``, or ``597 + 22`` where some wait: once a day, so that the figures never stand on one another."""
+    return " + ".join(f"{one:,}" for one in (day.sent, day.waiting) if one)
+
+
 def day_bars(days: Sequence[DayLoad], width: float = 780, height: float = 150) -> Bars:
     top = nice_top(max((day.sent + day.waiting for day in days), default=0))
     slot = width / max(len(days), 1)
@@ -49,7 +55,8 @@ def day_bars(days: Sequence[DayLoad], width: float = 780, height: float = 150) -
             tall = height * value / top
             if value:
                 base -= tall
-                bars.append(Bar(x, base, slot * 0.6, tall, say_day(day.day), value, kind))
+                said = "" if kind == "sent" and day.waiting else said_of(day)
+                bars.append(Bar(x, base, slot * 0.6, tall, say_day(day.day), value, kind, said))
         labels.append((at * slot + slot / 2, f"{day.day:%a} {day.day.day}", at == len(days) - 1))
     return Bars(bars, labels, width, height, top)
 

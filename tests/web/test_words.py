@@ -1,7 +1,10 @@
 """How figures and findings are said on the pages."""
 
 import unittest
+from datetime import date
 
+from loyalbell.desk.today import DayLoad
+from loyalbell.web.pictures import day_bars
 from loyalbell.web.words import about, settings_link
 
 
@@ -13,6 +16,10 @@ class WordsTest(unittest.TestCase):
         self.assertEqual(settings_link("There is no sender address. Set it in Settings."), 'There is no sender address. Set it in <a href="/settings">Settings</a>.')  # fmt: skip
         self.assertIn('"/settings/channels"', settings_link("There is no text network. Set it in Settings."))
         self.assertEqual(settings_link("<b>“Hello”</b>"), "&lt;b&gt;“Hello”&lt;/b&gt;")
+
+    def test_a_day_has_one_figure_above_its_bars(self) -> None:
+        days = [DayLoad(date(2026, 5, day), sent, waiting) for day, (sent, waiting) in enumerate(((597, 22), (5, 0), (0, 3), (0, 0)), 1)]  # fmt: skip
+        self.assertEqual([one.said for one in day_bars(days).bars if one.said], ["597 + 22", "5", "3"])
 
 
 if __name__ == "__main__":
