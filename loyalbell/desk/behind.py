@@ -47,6 +47,10 @@ class Behind(Generic[Found]):
             self._working.pop(mark, None)
 
 
+MOST_ASKERS = 50
+"""Of so many the newest questions are kept: whoever closed the page never comes for the answer."""
+
+
 class Superseded(Exception):
     """Something newer is asked for, so that nobody waits for this any more."""
 
@@ -69,7 +73,10 @@ class Latest(Generic[Found]):
         with self._turn:
             known = self._asked.get(asker)
             if known is None or known[0] != question:
+                self._asked.pop(asker, None)
                 known = self._asked[asker] = (question, Future())
+                while len(self._asked) > MOST_ASKERS:
+                    self._asked.pop(next(iter(self._asked)))
                 Thread(target=self._work, args=(asker, known[1], work)).start()
         try:
             found = known[1].result(seconds)

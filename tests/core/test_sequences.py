@@ -225,10 +225,20 @@ class StepTest(unittest.TestCase):
         rule = read_rule({"version": 1, "root": {"lines": [{"about": "orders", "value": 2, "period": {"kind": "last days", "days": 7}}, {"about": "visits", "measure": "last", "comparison": "at most", "value": 3}]}})  # fmt: skip
         now = at("2026-01-30T00:00") + hours * 3_600
         known = Known(book, House())
-        known._asked[(id(rule), zone_of(ZONE).day(now))] = 100
+        known._asked[(known.nature(rule).words, zone_of(ZONE).day(now))] = 100
         whole = bool(evaluate(rule, book, datetime.fromtimestamp(now, UTC))[person])
         self.assertEqual(known.meets(rule, person, now, 0), whole, "by the day's mask and its busy people")
         self.assertEqual(known.meets_alone(rule, person, now, 0), whole)
+
+    def test_a_rule_typed_again_is_not_worked_out_again(self) -> None:
+        """What is ready is kept over many readings of a plan; equal rules must not add to it each time."""
+        book, now = ledger(3, orders=orders((0, "2026-01-05T10:00"))), at("2026-01-30T12:00")
+        known, data = Known(book, House()), {"root": {"lines": [{"about": "orders"}]}}
+        rules = [read_rule(data) for _ in range(5)]
+        for rule in rules:
+            known._asked[(known.nature(rule).words, zone_of(ZONE).day(now))] = 100
+            self.assertEqual([known.meets(rule, person, now, 0) for person in range(3)], [True, False, False])
+        self.assertEqual(len(known._rules), 1)
 
 
 class CheckTest(unittest.TestCase):

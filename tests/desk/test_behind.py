@@ -6,7 +6,7 @@ from threading import Event
 
 from structlog.testing import capture_logs
 
-from loyalbell.desk.behind import Behind, Latest, Superseded
+from loyalbell.desk.behind import MOST_ASKERS, Behind, Latest, Superseded
 
 
 class LatestTest(unittest.TestCase):
@@ -44,6 +44,20 @@ class LatestTest(unittest.TestCase):
         go.set()
         self.assertTrue(ended.wait(10))
         self.assertEqual(latest.ask("bo", "older", lambda go_on: "of bo", 10), "of bo")
+
+    def test_those_who_never_come_for_their_answer_are_forgotten(self) -> None:
+        latest = Latest[str]()
+        go = Event()
+
+        def slow(go_on: Callable[[float], None]) -> str:
+            go.wait(10)
+            return "slow"
+
+        for number in range(MOST_ASKERS + 5):
+            self.assertIsNone(latest.ask(number, "q", slow, 0))
+        self.assertEqual(len(latest._asked), MOST_ASKERS)
+        go.set()
+        self.assertEqual(latest.ask(MOST_ASKERS + 4, "q", slow, 10), "slow", "the newest are kept")
 
     def test_what_goes_wrong_is_said_to_who_asked(self) -> None:
         latest = Latest[str]()

@@ -3,6 +3,7 @@
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, fields
 from datetime import UTC, datetime
+from typing import NamedTuple
 
 import numpy as np
 
@@ -67,6 +68,18 @@ class Lookup:
         return found
 
 
+class Nature(NamedTuple):
+    """What a rule is like: its ``words``, the same for equal rules; whether one person's rows are enough to answer it
+    (``of_one``), whether it asks since when they came in (``personal``), and whether for our own doing (``of_ours``).
+    """
+
+    rule: Rule
+    words: str
+    of_one: bool
+    personal: bool
+    of_ours: bool
+
+
 class Known:
     """The ledger made ready to be asked about single people. One for each state of the ledger."""
 
@@ -87,10 +100,10 @@ class Known:
         self._zones: list[int] = people.words_of("zone").tolist()
         self._by_code: dict[int, Zone] = {}
         self._happened: dict[Happening, ByPerson] = {}
-        self._rules: dict[tuple[int, int], Mask] = {}
-        self._asked: dict[tuple[int, int], int] = {}
+        self._rules: dict[tuple[str, int], Mask] = {}
+        self._asked: dict[tuple[str, int], int] = {}
         self._busy: dict[int, Mask] = {}
-        self._alone: dict[int, tuple[Rule, bool, bool, bool]] = {}
+        self._natures: dict[int, Nature] = {}
         self._slices: Slices | None = None
 
     def zone(self, person: int) -> Zone:
@@ -133,18 +146,18 @@ class Known:
         day's first instant, which is asked once for everybody. Rules that compare people with one another are
         asked as of that instant for all. A rule about what we did ourselves sees what is ``imagined`` too.
         """
-        of_one, personal, of_ours = self.nature(rule)
-        if personal or (of_one and of_ours and imagined):
-            return self.meets_alone(rule, person, now, entered, imagined if of_ours else None)
+        nature = self.nature(rule)
+        if nature.personal or (nature.of_one and nature.of_ours and imagined):
+            return self.meets_alone(rule, person, now, entered, imagined if nature.of_ours else None)
         zone = zone_of(self.ledger.zone)
         day = zone.day(now)
-        count = self._asked[(id(rule), day)] = self._asked.get((id(rule), day), 0) + 1
-        if of_one and (count <= FEW or self._busy_on(day, zone)[person]):
+        count = self._asked[(nature.words, day)] = self._asked.get((nature.words, day), 0) + 1
+        if nature.of_one and (count <= FEW or self._busy_on(day, zone)[person]):
             return self.meets_alone(rule, person, now, entered)
         return bool(self._on_day(rule, day, zone)[person])
 
     def _on_day(self, rule: Rule, day: int, zone: Zone) -> Mask:
-        key = (id(rule), day)
+        key = (self.nature(rule).words, day)
         if key not in self._rules:
             self._rules[key] = self.everyone(rule, zone.instant(day, 0))
         return self._rules[key]
@@ -155,12 +168,15 @@ class Known:
             self._busy[day] = busy_between(self.ledger, zone.instant(day, 0), zone.instant(day + 1, 0))
         return self._busy[day]
 
-    def nature(self, rule: Rule) -> tuple[bool, bool, bool]:
-        """Whether one person's rows are enough to answer it, whether it asks since when they came in, or for our doing."""
-        if id(rule) not in self._alone:
+    def nature(self, rule: Rule) -> Nature:
+        known = self._natures.get(id(rule))
+        if known is None:
             of_one, of_ours = asks_of_one(rule, self.house.segments), asks_of_ours(rule, self.house.segments)
-            self._alone[id(rule)] = (rule, of_one, '"since entering"' in rule.model_dump_json(), of_ours)
-        return self._alone[id(rule)][1:]
+            words = rule.model_dump_json()
+            known = self._natures[id(rule)] = Nature(
+                rule, words, of_one, '"since entering"' in words, of_ours
+            )
+        return known
 
     def everyone(self, rule: Rule, now: int) -> Mask:
         return evaluate(rule, self.ledger, datetime.fromtimestamp(now, UTC), self.house.segments)

@@ -115,7 +115,7 @@ class _Stage:
         start, turn = self.plays[number].tree.plan.start, self.turn
         if not isinstance(start, OnSegment) or start.way == "leaves" or not turn.imagined:
             return True
-        if not self.known.nature(start.rule)[2]:
+        if not self.known.nature(start.rule).of_ours:
             return True
         return self.known.meets(start.rule, crossing.person, crossing.at, crossing.at, turn.imagined)
 

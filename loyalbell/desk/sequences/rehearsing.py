@@ -3,6 +3,7 @@
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
+from itertools import count
 
 import numpy as np
 from sqlalchemy import func, select
@@ -65,7 +66,7 @@ def rehearse_past(
     ledger, now = desk.ledger(), _hour(desk.clock.now())
     others = [] if alone else others_sent(desk, sequence_id, days, wait)
     stage = _stage(desk, ledger, now, days, (sequence_id,))
-    mark = (stage, plan.model_dump_json(), sequence_id, days, others is None, alone)
+    mark = (stage.number, plan.model_dump_json(), sequence_id, days, others is None, alone)
     if mark in _kept:
         return _kept[mark]
     with desk.book.reading() as session:
@@ -103,6 +104,7 @@ def made_of(
 class _Stage:
     """What a rehearsal plays on: the book at one hour, with the shop's own rules as they are now."""
 
+    number: int
     book: str
     ledger: Ledger
     replayed: tuple[int, ...]
@@ -117,6 +119,7 @@ class _Stage:
 
 
 _stages: list[_Stage] = []
+_numbers = count(1)
 STAGES = 4
 
 
@@ -131,9 +134,10 @@ def _stage(desk: Desk, ledger: Ledger, now: datetime, days: int, played: tuple[i
         if stage.is_like(ledger, replayed, house, around, rates, (start, end)):
             return stage
     known = Known(without_doings(ledger, replayed, start), house, start - 800 * 86_400, end)
-    made = _Stage(str(desk.book.path), ledger, replayed, known, around, rates, (start, end))
-    _stages.append(made)
-    del _stages[:-STAGES]
+    book = str(desk.book.path)
+    made = _Stage(next(_numbers), book, ledger, replayed, known, around, rates, (start, end))
+    still = [one for one in _stages if one.book != book or one.ledger is ledger]
+    _stages[:] = [*still, made][-STAGES:]
     return made
 
 
