@@ -49,7 +49,7 @@ def behind(visit: Visit, plan: p.Plan, found: Rehearsal, asked: Asked, chosen: d
     return SimpleNamespace(
         heading=heading, lines=_lines(visit, rows[(page - 1) * PAGE : page * PAGE], steps), page=page,
         pages=pages, address=asked.query(), whole_day=asked.query(quarter="") if asked.quarter else "",
-        last="By" if isinstance(rows[0], Sent) else "Why",
+        by=isinstance(rows[0], Sent),
     )  # fmt: skip
 
 
@@ -79,15 +79,9 @@ def _lines(visit: Visit, some: Sequence[Any], steps: dict[str, str]) -> list[Sim
         found = {one.id: one for one in kept}
     return [
         SimpleNamespace(
-            person=found[at], at=datetime.fromtimestamp(one.at, UTC), last=_last(one),
+            person=found[at], at=datetime.fromtimestamp(one.at, UTC), by=getattr(one, "channel", ""),
             step="the start" if isinstance(one, StayedOut) else steps.get(one.step, ""),
         )
         for one in some
         if (at := int(ids[one.person])) in found
     ]  # fmt: skip
-
-
-def _last(one: Any) -> str:
-    if isinstance(one, Sent):
-        return one.channel
-    return rail.say_kept_out(one.cause) if isinstance(one, StayedOut) else rail.say_withheld(one.cause)
