@@ -10,13 +10,14 @@ from random import Random
 
 from bench.measure import Line, median, once
 from bench.segment_count import ORDERS, PEOPLE
-from loyalbell.demo.shop import NOW, ZONE
-from loyalbell.desk import importing, ordering
-from loyalbell.desk.desk import Desk
-from loyalbell.desk.setting_up import ShopForm, open_shop
-from loyalbell.store.database import BOOK_FILE
-from loyalbell.store.load_ledger import load_ledger
-from loyalbell.store.tables import ImportRun, Item
+from loyalbell.demo.build import NOW, ZONE
+from loyalbell.services.application import Application
+from loyalbell.services.customers import ordering
+from loyalbell.services.imports import commands as import_commands
+from loyalbell.services.settings.shop import ShopForm, open_shop
+from loyalbell.storage.database import BOOK_FILE
+from loyalbell.storage.schema import ImportRun, Item
+from loyalbell.storage.snapshot_loading import load_snapshot
 
 LINES = 1_000_000
 SHOP = ShopForm("Bench", ZONE, "USD", "US", "1 Row", "http://x", "B", "b@bench.example", "127.0.0.1", 25)
@@ -32,9 +33,9 @@ RAW_PEOPLE = (
 )
 
 
-def new_book(folder: Path, people: int) -> Desk:
-    desk = Desk(folder)
-    open_shop(desk, SHOP, "B", "b@bench.example", "a long password")
+def new_book(folder: Path, people: int) -> Application:
+    application = Application(folder)
+    open_shop(application, SHOP, "B", "b@bench.example", "a long password")
     with sqlite3.connect(folder / BOOK_FILE) as connection:
         connection.executemany(
             "INSERT INTO person (id, email) VALUES (?, ?)",
@@ -45,11 +46,11 @@ def new_book(folder: Path, people: int) -> Desk:
             ((f"C{i}", i) for i in range(1, people + 1)),
         )
     connection.close()
-    return desk
+    return application
 
 
 def load_line(folder: Path) -> list[Line]:
-    desk, rng = new_book(folder, PEOPLE), Random(1)
+    application, rng = new_book(folder, PEOPLE), Random(1)
     connection = sqlite3.connect(folder / BOOK_FILE)
     now = int(NOW.timestamp())
     rows = ((rng.randint(1, PEOPLE), now - rng.randrange(10**8), 1_000) for _ in range(ORDERS))
@@ -60,8 +61,8 @@ def load_line(folder: Path) -> list[Line]:
         )
 
     def ours() -> None:
-        with desk.book.reading() as session:
-            load_ledger(session)
+        with application.database.reading() as session:
+            load_snapshot(session)
 
     def raw() -> None:
         connection.execute(RAW_PEOPLE).fetchall()
@@ -78,23 +79,23 @@ def load_line(folder: Path) -> list[Line]:
         "1.5 at most",
         mine <= 1.5 * other,
     )
-    following = follow_line(desk, mine)
-    desk.close()
+    following = follow_line(application, mine)
+    application.close()
     return [loaded, *following]
 
 
-def follow_line(desk: Desk, whole: float) -> list[Line]:
+def follow_line(application: Application, whole: float) -> list[Line]:
     """One order rung up and seen, against loading everything again; and what a row of history weighs."""
-    with desk.book.writing() as session:
+    with application.database.transaction() as session:
         session.add(Item(id=1, name="Tea", price_minor=500))
-    desk.ledger()
+    application.snapshot()
 
     def ring() -> None:
-        ordering.ring_up(desk, 1, 1, "", "bench")
-        desk.ledger()
+        ordering.ring_up(application, 1, 1, "", "bench")
+        application.snapshot()
 
     mine = median(ring, 5)
-    weight = desk.ledger().bytes_per_event()
+    weight = application.snapshot().bytes_per_event()
     return [
         Line(
             "an order rung up, then counted",
@@ -130,15 +131,15 @@ def import_line(folder: Path) -> list[Line]:
     people = 50_000
     file = folder / "orders.csv"
     write_file(file, people)
-    desk = new_book(folder / "ours", people)
+    application = new_book(folder / "ours", people)
     with file.open("rb") as content:
-        run = importing.begin_import(desk, "orders", file.name, content, "bench")
-    mine = once(lambda: importing.carry_out(desk, run.id, True, lambda share, words: None))
-    with desk.book.reading() as session:
+        run = import_commands.begin_import(application, "orders", file.name, content, "bench")
+    mine = once(lambda: import_commands.carry_out(application, run.id, True, lambda share, words: None))
+    with application.database.reading() as session:
         done = session.get_one(ImportRun, run.id)
         assert done.state == "done" and not done.refused, done.problem
     orders, lines = rows_of(folder / "ours" / BOOK_FILE)
-    desk.close()
+    application.close()
     bare_desk = new_book(folder / "bare", people)
     bare_desk.close()
     other = once(lambda: bare(folder / "ours" / BOOK_FILE, folder / "bare" / BOOK_FILE, orders, lines))

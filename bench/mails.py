@@ -9,14 +9,15 @@ from aiosmtplib import SMTP
 from liquid import Environment
 
 from bench.measure import Line, median, once
-from loyalbell.channels.base import Outgoing
-from loyalbell.channels.email_smtp import SmtpSender
-from loyalbell.channels.post_room.server import LOOPBACK, PostRoom
-from loyalbell.channels.post_room.store import PostRoomStore
+from loyalbell.channels.loopback import LOOPBACK
+from loyalbell.channels.sender import Outgoing
+from loyalbell.channels.smtp import SmtpSender
 from loyalbell.core.messages import content as c
-from loyalbell.core.messages.letter import Kit, compile_email, fill_email
-from loyalbell.core.messages.mail import Envelope, make_mail
-from loyalbell.demo.shop import NOW
+from loyalbell.core.messages.email_rendering import RenderContext, compile_email, fill_email
+from loyalbell.core.messages.mime import Envelope, make_mail
+from loyalbell.demo.build import NOW
+from loyalbell.post_room.server import PostRoom
+from loyalbell.post_room.store import PostRoomStore
 
 MADE, SENT, CONNECTIONS = 10_000, 2_000, 4
 LOOK = c.LetterheadLook(header="Bench", footer="1 Bench Row", ink="#1f2a2b", accent="#173b39")
@@ -42,7 +43,7 @@ def facts(number: int) -> dict[str, object]:
 
 
 def lines() -> list[Line]:
-    made = compile_email(EMAIL, Kit(LOOK))
+    made = compile_email(EMAIL, RenderContext(LOOK))
     people = [facts(number) for number in range(MADE)]
     plain, page = Environment(), Environment(autoescape=True)
     bare = [plain.from_string(made.subject), page.from_string(made.html), plain.from_string(made.text)]

@@ -12,21 +12,21 @@ from sqlalchemy import select
 
 from bench.measure import Line
 from loyalbell.core.sequences.plan import Plan
-from loyalbell.demo.shop import build_demo
-from loyalbell.desk.desk import Desk
-from loyalbell.desk.sequences import rehearsing
-from loyalbell.desk.sequences.editing import draft_of
-from loyalbell.store import tables
-from loyalbell.web import sequence_rail as rail
-from loyalbell.web.serving import collect_seldom
+from loyalbell.demo.build import build_demo
+from loyalbell.services.application import Application
+from loyalbell.services.sequences import rehearsals
+from loyalbell.services.sequences.drafts import draft_of
+from loyalbell.storage import schema
+from loyalbell.web.sequences import editor_rail as rail
+from loyalbell.web.server import collect_seldom
 
 BOUND = 0.3
 PAUSE = 0.1
 
 
-def changed(desk: Desk, sequence_id: int, plan: Plan) -> tuple[float, float]:
+def changed(application: Application, sequence_id: int, plan: Plan) -> tuple[float, float]:
     """Seconds of the longest answer, and until the figures are there, asking as the page does."""
-    visit: Any = SimpleNamespace(desk=desk, visitor=SimpleNamespace(user_id=1))
+    visit: Any = SimpleNamespace(application=application, visitor=SimpleNamespace(user_id=1))
     begin, longest = time.perf_counter(), 0.0
     while True:
         asked = time.perf_counter()
@@ -40,16 +40,16 @@ def changed(desk: Desk, sequence_id: int, plan: Plan) -> tuple[float, float]:
 def lines() -> list[Line]:
     folder = Path(tempfile.mkdtemp(prefix="loyalbell-bench-"))
     try:
-        desk = build_demo(folder / "demo")
+        application = build_demo(folder / "demo")
         collect_seldom()
-        for days in (rehearsing.SHORT_DAYS, rehearsing.PAST_DAYS):
-            rehearsing.others_sent(desk, 0, days, wait=True)
-        with desk.book.reading() as session:
-            plans = [(one.id, draft_of(one)) for one in session.scalars(select(tables.Sequence))]
+        for days in (rehearsals.SHORT_DAYS, rehearsals.PAST_DAYS):
+            rehearsals.others_sent(application, 0, days, wait=True)
+        with application.database.reading() as session:
+            plans = [(one.id, draft_of(one)) for one in session.scalars(select(schema.Sequence))]
         for sequence_id, plan in plans:
-            changed(desk, sequence_id, plan)
-        took = [changed(desk, at, plan.model_copy(update={"patience": plan.patience + 1})) for at, plan in plans]  # fmt: skip
-        desk.close()
+            changed(application, sequence_id, plan)
+        took = [changed(application, at, plan.model_copy(update={"patience": plan.patience + 1})) for at, plan in plans]  # fmt: skip
+        application.close()
     finally:
         shutil.rmtree(folder, ignore_errors=True)
     size, there = f"{len(plans)} sequences of the demo", [figures for _, figures in took]

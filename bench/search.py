@@ -9,11 +9,11 @@ from sqlalchemy import insert
 
 from bench.book_in import SHOP
 from bench.measure import Line, median
-from loyalbell.demo.words import FIRST_NAMES, LAST_NAMES
-from loyalbell.desk import customers
-from loyalbell.desk.desk import Desk
-from loyalbell.desk.setting_up import open_shop
-from loyalbell.store.tables import Person
+from loyalbell.demo.vocabulary import FIRST_NAMES, LAST_NAMES
+from loyalbell.services.application import Application
+from loyalbell.services.customers import queries as customer_queries
+from loyalbell.services.settings.shop import open_shop
+from loyalbell.storage.schema import Person
 
 PEOPLE = 100_000
 TYPED = ("wren", "wren ka", "o’d", "555-0147", "zoe xu", "nobody here")
@@ -22,8 +22,8 @@ TYPED = ("wren", "wren ka", "o’d", "555-0147", "zoe xu", "nobody here")
 def lines() -> list[Line]:
     folder = Path(tempfile.mkdtemp(prefix="loyalbell-bench-"))
     try:
-        desk, rng = Desk(folder), Random(3)
-        open_shop(desk, SHOP, "B", "b@bench.example", "a long password")
+        application, rng = Application(folder), Random(3)
+        open_shop(application, SHOP, "B", "b@bench.example", "a long password")
         people = [
             {
                 "first_name": rng.choice(FIRST_NAMES),
@@ -33,21 +33,21 @@ def lines() -> list[Line]:
             }
             for at in range(PEOPLE)
         ]
-        with desk.book.writing() as session:
+        with application.database.transaction() as session:
             session.execute(insert(Person), people)
 
         def ours() -> None:
             for typed in TYPED:
-                customers.find(desk, typed)
+                customer_queries.find(application, typed)
 
         def plain() -> None:
-            with desk.book.reading() as session:
+            with application.database.reading() as session:
                 for typed in TYPED:
                     query = "SELECT id FROM person WHERE first_name || ' ' || last_name || email || phone LIKE ? ORDER BY id LIMIT 50"
                     session.connection().exec_driver_sql(query, (f"%{typed}%",)).fetchall()
 
         mine, other = median(ours, 7) / len(TYPED), median(plain, 3) / len(TYPED)
-        desk.close()
+        application.close()
     finally:
         shutil.rmtree(folder, ignore_errors=True)
     return [

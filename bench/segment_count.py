@@ -4,11 +4,11 @@ import duckdb
 import numpy as np
 
 from bench.measure import Line, median
-from loyalbell.core.columns import NEVER
-from loyalbell.core.ledger import Ledger, Orders, People
-from loyalbell.core.segments.evaluate import bounds, evaluate
+from loyalbell.core.history.columns import NEVER
+from loyalbell.core.history.snapshot import HistorySnapshot, Orders, People
+from loyalbell.core.segments.evaluation import bounds, evaluate
 from loyalbell.core.segments.model import Group, LastDays, OrdersCondition, Rule
-from loyalbell.demo.shop import NOW, ZONE
+from loyalbell.demo.build import NOW, ZONE
 
 PEOPLE, ORDERS = 200_000, 2_000_000
 DAY = 86_400
@@ -31,11 +31,11 @@ SELECT count(*) FROM (
 """
 
 
-def made_up_ledger(people: int = PEOPLE, orders: int = ORDERS) -> Ledger:
+def made_up_ledger(people: int = PEOPLE, orders: int = ORDERS) -> HistorySnapshot:
     rng = np.random.default_rng(1)
     now = int(NOW.timestamp())
     at = np.sort(rng.integers(now - 1_200 * DAY, now, orders))
-    return Ledger(
+    return HistorySnapshot(
         ZONE,
         "USD",
         People.of(np.arange(people), np.full(people, -NEVER)),
@@ -49,10 +49,10 @@ def made_up_ledger(people: int = PEOPLE, orders: int = ORDERS) -> Ledger:
     )
 
 
-def in_duckdb(ledger: Ledger) -> duckdb.DuckDBPyConnection:
+def in_duckdb(snapshot: HistorySnapshot) -> duckdb.DuckDBPyConnection:
     connection = duckdb.connect()
-    connection.register("ids", {"id": ledger.people.ids})
-    orders = ledger.orders
+    connection.register("ids", {"id": snapshot.people.ids})
+    orders = snapshot.orders
     connection.register(
         "rows",
         {
@@ -68,8 +68,8 @@ def in_duckdb(ledger: Ledger) -> duckdb.DuckDBPyConnection:
 
 
 def lines() -> list[Line]:
-    ledger = made_up_ledger()
-    connection = in_duckdb(ledger)
+    snapshot = made_up_ledger()
+    connection = in_duckdb(snapshot)
     values = {
         "now": int(NOW.timestamp()),
         "sixty": bounds(LastDays(days=60), NOW, ZONE)[0],
@@ -77,7 +77,7 @@ def lines() -> list[Line]:
     }
 
     def ours() -> int:
-        return int(evaluate(RULE, ledger, NOW).sum())
+        return int(evaluate(RULE, snapshot, NOW).sum())
 
     def theirs() -> int:
         found = connection.execute(SQL, values).fetchone()

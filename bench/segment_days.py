@@ -3,11 +3,11 @@
 from bench.measure import Line, median, once
 from bench.segment_count import in_duckdb, made_up_ledger
 from loyalbell.core.segments import model as m
-from loyalbell.core.segments.evaluate import evaluate
+from loyalbell.core.segments.evaluation import evaluate
+from loyalbell.core.segments.evaluation_context import bounds
 from loyalbell.core.segments.model import Group, Rule
-from loyalbell.core.segments.moment import bounds
-from loyalbell.core.segments.over_time import daily_instants, sizes
-from loyalbell.demo.shop import NOW, ZONE
+from loyalbell.core.segments.size_over_time import daily_instants, sizes
+from loyalbell.demo.build import NOW, ZONE
 
 LAPSED = m.OrdersCondition(comparison="exactly", value=0, period=m.LastDays(days=60))
 SPENT = m.OrdersCondition(measure="sum", value=20_000, period=m.LastDays(days=365))
@@ -41,8 +41,8 @@ RULES: dict[str, tuple[Rule, str]] = {
 
 
 def lines() -> list[Line]:
-    ledger = made_up_ledger()
-    connection = in_duckdb(ledger)
+    snapshot = made_up_ledger()
+    connection = in_duckdb(snapshot)
     edges = {
         "now": int(NOW.timestamp()),
         "sixty": bounds(m.LastDays(days=60), NOW, ZONE)[0],
@@ -55,7 +55,7 @@ def lines() -> list[Line]:
         given = {key: value for key, value in edges.items() if f"${key}" in query}
 
         def ours(rule: Rule = rule) -> int:
-            return int(evaluate(rule, ledger, NOW).sum())
+            return int(evaluate(rule, snapshot, NOW).sum())
 
         def theirs(query: str = query, given: dict[str, int] = given) -> int:
             return connection.execute(query, given).fetchone()[0]
@@ -77,8 +77,8 @@ def lines() -> list[Line]:
     connection.close()
     instants = daily_instants(NOW, ZONE, 365)
     rule = RULES["nested three deep"][0]
-    mine = once(lambda: sizes(rule, ledger, instants))
-    one = median(lambda: evaluate(rule, ledger, NOW), 3)
+    mine = once(lambda: sizes(rule, snapshot, instants))
+    one = median(lambda: evaluate(rule, snapshot, NOW), 3)
     found.append(
         Line(
             "its size on each of 365 days",

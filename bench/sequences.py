@@ -9,24 +9,25 @@ import numpy as np
 from sqlalchemy import insert
 
 from bench.measure import Line, once
-from loyalbell.core.ledger import Consents, Ledger, Orders, People
+from loyalbell.core.clock.send_windows import QuietHours
+from loyalbell.core.history.snapshot import Consents, HistorySnapshot, Orders, People
 from loyalbell.core.messages import content as c
-from loyalbell.core.sequences.facts import House, Known
+from loyalbell.core.sequences.engine_facts import SendPolicy, SequenceHistory
 from loyalbell.core.sequences.plan import read_plan
-from loyalbell.core.sequences.rehearsal import Played
-from loyalbell.core.sequences.rehearse import rehearse
-from loyalbell.core.sequences.tree import tree_of
-from loyalbell.core.windows import Quiet
-from loyalbell.demo.shop import NOW, ZONE
-from loyalbell.desk import messages
-from loyalbell.desk.channel_settings import CareSettings
-from loyalbell.desk.desk import Desk
-from loyalbell.desk.sequences import publishing
-from loyalbell.desk.sequences.editing import keep
-from loyalbell.desk.sequences.ringing import Ringing
-from loyalbell.desk.setting_up import ShopForm, open_shop
-from loyalbell.store.journal import mark_whole
-from loyalbell.store.tables import ConsentEntry, Enrolment, Person
+from loyalbell.core.sequences.plan_tree import tree_of
+from loyalbell.core.sequences.rehearsal import RehearsalScene
+from loyalbell.core.sequences.simulator import rehearse
+from loyalbell.demo.build import NOW, ZONE
+from loyalbell.services.application import Application
+from loyalbell.services.messages import commands as message_commands
+from loyalbell.services.messages import queries as message_queries
+from loyalbell.services.sequences import publishing
+from loyalbell.services.sequences.commands import keep
+from loyalbell.services.sequences.runner import SequenceRunner
+from loyalbell.services.settings.channels import CareSettings
+from loyalbell.services.settings.shop import ShopForm, open_shop
+from loyalbell.storage.change_log import mark_whole
+from loyalbell.storage.schema import ConsentEntry, Enrolment, Person
 
 DUE, REHEARSED = 100_000, 50_000
 A_SECOND, MOST_SECONDS = 10_000, 10.0
@@ -39,36 +40,36 @@ class Still:
         return NOW
 
 
-def book_with_people_due(folder: Path) -> Desk:
-    desk = Desk(folder, Still())
-    open_shop(desk, SHOP, "Ida", "ida@bench.example", "a long password")
-    letterhead = messages.letterheads(desk)[0].id
-    letter = messages.keep(desk, None, "Hello", c.EmailContent(subject="Hello", preview="p", letterhead=letterhead, blocks=[c.Text(text="Hello")]), "Ida")  # fmt: skip
+def book_with_people_due(folder: Path) -> Application:
+    application = Application(folder, Still())
+    open_shop(application, SHOP, "Ida", "ida@bench.example", "a long password")
+    letterhead = message_queries.letterheads(application)[0].id
+    letter = message_commands.keep(application, None, "Hello", c.EmailContent(subject="Hello", preview="p", letterhead=letterhead, blocks=[c.Text(text="Hello")]), "Ida")  # fmt: skip
     plan = {"start": {"on": "hand"}, "stops": [{"what": "order"}], "steps": [{"do": "message", "id": "a", "message": letter}, {"do": "wait", "id": "w"}, {"do": "message", "id": "b", "message": letter}]}  # fmt: skip
-    made = keep(desk, None, "Bench", read_plan(plan), "Ida")
+    made = keep(application, None, "Bench", read_plan(plan), "Ida")
     publishing.must_fix = lambda found: False
-    publishing.publish(desk, made, publishing.Choices(), "Ida", normal=10.0 * DUE)
-    with desk.book.writing() as session:
+    publishing.publish(application, made, publishing.Choices(), "Ida", normal=10.0 * DUE)
+    with application.database.transaction() as session:
         CareSettings(limits=[], guard_floor=1_000_000, newcomer_percent=100).save(session)
         session.execute(insert(Person), [{"id": at, "email": f"p{at}@bench.example", "joined_at": NOW} for at in range(1, DUE + 1)])  # fmt: skip
         session.execute(insert(ConsentEntry), [{"person_id": at, "channel": "email", "state": "agreed", "at": NOW, "source": "bench"} for at in range(1, DUE + 1)])  # fmt: skip
         way = {"sequence_id": made, "version_id": 1, "key": "bench", "anchor_at": NOW, "entered_at": NOW, "state": "under way", "step": "a", "due_at": NOW, "settled": False, "sent": "", "trail": []}  # fmt: skip
         session.execute(insert(Enrolment), [way | {"person_id": at} for at in range(1, DUE + 1)])
         mark_whole(session, "people", "consents")
-    return desk
+    return application
 
 
 def tick_line() -> Line:
     folder = Path(tempfile.mkdtemp(prefix="loyalbell-bench-"))
     try:
-        desk = book_with_people_due(folder)
-        desk.ledger()
-        ringing = Ringing(desk)
+        application = book_with_people_due(folder)
+        application.snapshot()
+        ringing = SequenceRunner(application)
         begin = time.perf_counter()
         moved = ringing.tick()
         seconds = time.perf_counter() - begin
         assert moved == DUE, moved
-        desk.close()
+        application.close()
     finally:
         shutil.rmtree(folder, ignore_errors=True)
     return Line("engine tick, writes included", f"{DUE:,} people due", moved / seconds, A_SECOND, "the bound", "1 or more", moved / seconds >= A_SECOND, "a second")  # fmt: skip
@@ -81,14 +82,14 @@ def rehearsal_line() -> Line:
     orders = Orders.of(key=np.arange(count), person=rng.integers(0, REHEARSED, count), at=rng.integers(now - 730 * DAY, now, count), money=np.full(count, 1_000))  # fmt: skip
     everyone = np.arange(REHEARSED)
     consents = Consents.of(person=np.tile(everyone, 2), at=np.full(2 * REHEARSED, now - 900 * DAY), channel=np.repeat([0, 1], REHEARSED), state=np.where(rng.random(2 * REHEARSED) < 0.7, 1, 0))  # fmt: skip
-    ledger = Ledger(ZONE, "USD", People.of(everyone + 1, np.full(REHEARSED, now - 900 * DAY)), orders=orders, consents=consents)  # fmt: skip
+    snapshot = HistorySnapshot(ZONE, "USD", People.of(everyone + 1, np.full(REHEARSED, now - 900 * DAY)), orders=orders, consents=consents)  # fmt: skip
     window = {"kind": "window", "weekdays": [1, 2, 3], "begins": "10:00", "ends": "12:00"}
     steps = [
         {"do": "wait", "id": "w1", "span": {"amount": 60, "unit": "days"}}, {"do": "message", "id": "m1", "message": 1, "channels": ["text", "email"], "release": window},
         {"do": "wait", "id": "w2"}, {"do": "message", "id": "m2", "message": 1}, {"do": "wait", "id": "w3", "span": {"amount": 5, "unit": "days"}}, {"do": "message", "id": "m3", "message": 1},
     ]  # fmt: skip
     tree = tree_of(read_plan({"start": {"on": "event"}, "again": {"kind": "each"}, "stops": [{"what": "order"}], "steps": steps}))  # fmt: skip
-    seconds = once(lambda: rehearse([Played("bench", tree)], Known(ledger, House(quiet=Quiet("21:00", "08:00"))), start, now))  # fmt: skip
+    seconds = once(lambda: rehearse([RehearsalScene("bench", tree)], SequenceHistory(snapshot, SendPolicy(quiet=QuietHours("21:00", "08:00"))), start, now))  # fmt: skip
     return Line("a year rehearsed, six steps", f"{REHEARSED:,} people, {count:,} orders in two years", seconds, MOST_SECONDS, "the bound", "below 1", seconds < MOST_SECONDS)  # fmt: skip
 
 

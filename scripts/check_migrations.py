@@ -12,10 +12,10 @@ from alembic.autogenerate import compare_metadata
 from alembic.migration import MigrationContext
 from sqlalchemy import create_engine
 
-from loyalbell.store.database import migration_config
-from loyalbell.store.tables import Base
+from loyalbell.storage.database import migration_config
+from loyalbell.storage.schema import Base
 
-VERSIONS = Path(__file__).resolve().parent.parent / "loyalbell/store/migrations/versions"
+VERSIONS = Path(__file__).resolve().parent.parent / "loyalbell/storage/migrations/versions"
 
 
 def next_number() -> str:

@@ -12,9 +12,9 @@ from html.parser import HTMLParser
 from pathlib import Path
 from unittest.mock import patch
 
-from loyalbell.core.messages import letter
+from loyalbell.core.messages import email_rendering
 from loyalbell.core.messages.content import LetterheadLook
-from loyalbell.desk import templates
+from loyalbell.services.messages import message_templates
 
 LOOK = LetterheadLook(header="Shop", footer="1 Row", ink="#1f2a2b", accent="#173b39")
 IGNORED = {"meta", "style", "html", "head", "body", "title", "link", "xml"}
@@ -43,7 +43,7 @@ class Shape(HTMLParser):
 def main(folder: Path) -> int:
     sources: list[str] = []
     ours: list[str] = []
-    real = letter.mjml2html
+    real = email_rendering.mjml2html
 
     def spy(source: str) -> str:
         made = real(source)
@@ -51,11 +51,11 @@ def main(folder: Path) -> int:
         ours.append(made)
         return made
 
-    with patch.object(letter, "mjml2html", spy):
-        for one in templates.OCCASIONS:
+    with patch.object(email_rendering, "mjml2html", spy):
+        for one in message_templates.OCCASIONS:
             writing = one.content.find("email")
             if writing is not None and writing.form == "letter":
-                letter.compile_email(writing, letter.Kit(LOOK))
+                email_rendering.compile_email(writing, email_rendering.RenderContext(LOOK))
     differ = 0
     for source, made in zip(sources, ours, strict=True):
         with tempfile.NamedTemporaryFile("w", suffix=".mjml") as file:

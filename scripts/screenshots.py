@@ -8,15 +8,18 @@ from pathlib import Path
 from selenium.webdriver.common.by import By
 from sqlalchemy import select
 
-from loyalbell.channels.post_room.people import ANSWERS
-from loyalbell.demo.shop import OWNER, build_demo
-from loyalbell.desk import campaigns, importing, incoming, offers
-from loyalbell.desk.desk import Desk
-from loyalbell.desk.sending import anything_due
-from loyalbell.desk.ticking import Heartbeat
-from loyalbell.store.tables import Person
-from tests.books import wait_for
-from tests.browser.driver import Application, open_browser, scratch_folder, sign_in
+from loyalbell.demo.build import OWNER, build_demo
+from loyalbell.post_room.behaviour import ANSWERS
+from loyalbell.services.application import Application
+from loyalbell.services.campaigns import commands as campaign_commands
+from loyalbell.services.delivery.dispatcher import anything_due
+from loyalbell.services.delivery.scheduler import Heartbeat
+from loyalbell.services.imports import commands as import_commands
+from loyalbell.services.offers import commands as offer_commands
+from loyalbell.services.replies import inbound
+from loyalbell.storage.schema import Person
+from tests.browser.driver import ServedApplication, open_browser, scratch_folder, sign_in
+from tests.support import wait_for
 
 OUT = Path(__file__).resolve().parent.parent / "docs/screenshots"
 EXAMPLE = Path(__file__).resolve().parent.parent / "loyalbell/demo/files/new-customers.csv"
@@ -43,40 +46,44 @@ VIEWS = {
 }
 
 
-def prepare(desk: Desk, heartbeat: Heartbeat) -> dict[str, int]:
+def prepare(application: Application, heartbeat: Heartbeat) -> dict[str, int]:
     """A file tried out, a campaign sent, and one waiting to be looked at."""
     with EXAMPLE.open("rb") as file:
-        run = importing.begin_import(desk, "customers", EXAMPLE.name, file, OWNER[0])
-    importing.carry_out(desk, run.id, False, lambda share, words: None)
-    sent = campaigns.draft_campaign(desk, "Spring coats again", 2, 2, OWNER[0])
-    with desk.book.reading() as session:
-        campaign = session.get_one(campaigns.Campaign, sent)
-    campaigns.start_campaign(desk, sent, len(campaigns.audience(desk, campaign).reached), OWNER[0])
+        run = import_commands.begin_import(application, "customers", EXAMPLE.name, file, OWNER[0])
+    import_commands.carry_out(application, run.id, False, lambda share, words: None)
+    sent = campaign_commands.draft_campaign(application, "Spring coats again", 2, 2, OWNER[0])
+    with application.database.reading() as session:
+        campaign = session.get_one(campaign_commands.Campaign, sent)
+    campaign_commands.start_campaign(
+        application, sent, len(campaign_commands.audience(application, campaign).reached), OWNER[0]
+    )
     heartbeat.wake()
-    wait_for(lambda: not anything_due(desk), 120)  # where it is quiet hours, the rest waits for the morning
-    draft = campaigns.draft_campaign(desk, "We kept your spot, May", 1, 1, OWNER[0])
-    _answers(desk)
-    return {"imported": run.id, "draft": draft, "customer": _somebody(desk)}
+    wait_for(
+        lambda: not anything_due(application), 120
+    )  # where it is quiet hours, the rest waits for the morning
+    draft = campaign_commands.draft_campaign(application, "We kept your spot, May", 1, 1, OWNER[0])
+    _answers(application)
+    return {"imported": run.id, "draft": draft, "customer": _somebody(application)}
 
 
-def _answers(desk: Desk) -> None:
+def _answers(application: Application) -> None:
     """Some wrote back by text, and some hold a code."""
-    with desk.book.writing() as session:
+    with application.database.transaction() as session:
         people = list(
             session.scalars(select(Person).where(Person.phone.is_not(None)).order_by(Person.id).limit(9))
         )
         for person in people:
-            offers.issue(session, desk.the_shop(), 2, person.id, desk.clock.now())
+            offer_commands.issue(session, application.the_shop(), 2, person.id, application.clock.now())
     for at, (person, words) in enumerate(zip(people, ANSWERS, strict=True)):
-        moment = desk.clock.now() - timedelta(minutes=37 * at * at)
-        incoming.take_reply(desk, "text", f"shown-{at}", person.phone or "", words, moment)
+        moment = application.clock.now() - timedelta(minutes=37 * at * at)
+        inbound.take_reply(application, "text", f"shown-{at}", person.phone or "", words, moment)
 
 
-def _somebody(desk: Desk) -> int:
+def _somebody(application: Application) -> int:
     """Someone who ordered, heard from us and pressed something."""
-    with desk.book.reading() as session:
+    with application.database.reading() as session:
         rows = session.connection().exec_driver_sql(
-            "SELECT person_id FROM touch JOIN touch_event ON touch_id = touch.id WHERE kind = 'clicked' ORDER BY 1"
+            "SELECT person_id FROM delivery JOIN delivery_event ON delivery_id = delivery.id WHERE kind = 'clicked' ORDER BY 1"
         )
         return int(rows.fetchone()[0])
 
@@ -84,12 +91,12 @@ def _somebody(desk: Desk) -> int:
 def main(names: list[str]) -> None:
     folder = scratch_folder()
     build_demo(folder).close()
-    application = Application(folder, OWNER[1:])
+    application = ServedApplication(folder, OWNER[1:])
     address = application.start()
     browser = open_browser()
     OUT.mkdir(parents=True, exist_ok=True)
     try:
-        numbers = prepare(application.running.desk, application.running.heartbeat)
+        numbers = prepare(application.running.application, application.running.heartbeat)
         sign_in(browser, address)
         for name, path in VIEWS.items():
             if names and name not in names:

@@ -7,10 +7,10 @@ from pathlib import Path
 from typer.testing import CliRunner
 
 from loyalbell.cli import app
-from loyalbell.demo.shop import build_demo
-from loyalbell.desk.desk import Desk
-from loyalbell.desk.setting_up import open_shop
-from tests.books import SHOP
+from loyalbell.demo.build import build_demo
+from loyalbell.services.application import Application
+from loyalbell.services.settings.shop import open_shop
+from tests.support import SHOP
 
 
 class ImportCommand(unittest.TestCase):
@@ -18,9 +18,9 @@ class ImportCommand(unittest.TestCase):
         folder = tempfile.TemporaryDirectory()
         self.addCleanup(folder.cleanup)
         self.data = Path(folder.name) / "data"
-        desk = Desk(self.data)
-        open_shop(desk, SHOP, "Ida", "ida@shop.example", "a long password")
-        desk.close()
+        application = Application(self.data)
+        open_shop(application, SHOP, "Ida", "ida@shop.example", "a long password")
+        application.close()
         self.file = Path(folder.name) / "customers.csv"
         self.file.write_text("id,email\n1,a@example.com\n2,bad\n")
 

@@ -10,18 +10,20 @@ from rich.console import Console
 from sqlalchemy import delete
 
 from loyalbell.core.messages.content import MessageContent
-from loyalbell.core.offers import Terms
+from loyalbell.core.offers.terms import Terms
 from loyalbell.core.segments.model import Rule
 from loyalbell.core.sequences.plan import Plan
-from loyalbell.demo.shop import OWNER, PEOPLE, build_demo
-from loyalbell.desk import exporting, importing
-from loyalbell.desk.desk import Desk
-from loyalbell.desk.tick_lock import AlreadyTicking
-from loyalbell.store.database import BOOK_FILE, BookTooNew
-from loyalbell.store.files.mapping import KINDS
-from loyalbell.store.files.table_file import FileProblem
-from loyalbell.store.tables import ImportRun
-from loyalbell.web.serving import PortTaken, Running
+from loyalbell.demo.build import OWNER, PEOPLE, build_demo
+from loyalbell.demo.server import server_for
+from loyalbell.services.application import Application
+from loyalbell.services.delivery.leader_lease import AlreadyTicking
+from loyalbell.services.imports import commands as import_commands
+from loyalbell.services.imports import exports
+from loyalbell.storage.database import BOOK_FILE, DatabaseTooNew
+from loyalbell.storage.files.column_mapping import KINDS
+from loyalbell.storage.files.table_reader import FileProblem
+from loyalbell.storage.schema import ImportRun
+from loyalbell.web.server import PortTaken, Server
 
 app = typer.Typer(
     add_completion=False,
@@ -45,9 +47,9 @@ def fail(words: str) -> typer.Exit:
     return typer.Exit(1)
 
 
-def _serve(running: Running) -> None:
+def _serve(server: Server) -> None:
     try:
-        running.serve()
+        server.serve()
     except (PortTaken, AlreadyTicking) as problem:
         raise fail(str(problem)) from problem
 
@@ -73,9 +75,9 @@ def demo(
             file.rename(data / file.name)
         building.rmdir()
     _, email, password = OWNER
-    running = Running(data, port, demo_sign_in=(email, password))
-    out.print(f"Loyal Bell: {running.address}   (sign in as {email}, password {password})", soft_wrap=True)
-    _serve(running)
+    server = server_for(data, port, demo_sign_in=(email, password))
+    out.print(f"Loyal Bell: {server.address}   (sign in as {email}, password {password})", soft_wrap=True)
+    _serve(server)
 
 
 def _empty(data: Path) -> None:
@@ -95,11 +97,11 @@ def serve(
 ) -> None:
     """Starts with your own book; the first visit sets the shop up."""
     try:
-        running = Running(data, port, mail_port=mail_port)
-    except BookTooNew as problem:
+        server = server_for(data, port, mail_port=mail_port)
+    except DatabaseTooNew as problem:
         raise fail(str(problem)) from problem
-    out.print(f"Loyal Bell: {running.address}")
-    _serve(running)
+    out.print(f"Loyal Bell: {server.address}")
+    _serve(server)
 
 
 @app.command("import")
@@ -120,19 +122,21 @@ def import_file(
     """Brings a file in, all of it or nothing. Prints created, changed, unchanged, refused."""
     if not file.is_file():
         raise fail(f"There is no file {file}.")
-    desk = open_book(data)
+    application = open_book(data)
     try:
-        run = _carry_out(desk, kind, file, dry_run, _map_of(map_file))
+        run = _carry_out(application, kind, file, dry_run, _map_of(map_file))
     except FileProblem as problem:
         raise fail(f"{file.name}: {problem}") from problem
     finally:
-        desk.close()
+        application.close()
     if run.state == "failed":
         raise fail(f"{file.name}: {run.problem}")
     counts = {name: getattr(run, name) for name in ("created", "changed", "unchanged", "refused")}
     if as_json:
         reasons = [{"row": row, "reason": reason} for row, reason, _ in run.examples]
-        refused_file = None if dry_run or not run.refused else str(importing.refused_file(desk, run.id))
+        refused_file = (
+            None if dry_run or not run.refused else str(import_commands.refused_file(application, run.id))
+        )
         print(json.dumps(counts | {"dry_run": dry_run, "reasons": reasons, "refused_file": refused_file}))
         return
     out.print(", ".join(f"{name} {count:,}" for name, count in counts.items()))
@@ -142,22 +146,22 @@ def import_file(
 
 @app.command("export")
 def export_kind(
-    kind: str = typer.Argument(help=f"What to take out: {', '.join(exporting.KINDS)}."),
+    kind: str = typer.Argument(help=f"What to take out: {', '.join(exports.KINDS)}."),
     data: Path = DataOption,
-    form: str = typer.Option("csv", "--format", help=f"{', '.join(exporting.FORMATS)}."),
+    form: str = typer.Option("csv", "--format", help=f"{', '.join(exports.FORMATS)}."),
     out_file: Path | None = typer.Option(
         None, "--out", help="The file to write; KIND.FORMAT here if not given."
     ),
 ) -> None:
     """Takes one kind of record out, in columns that come back in on import."""
     path = out_file or Path(f"{kind}.{form}")
-    desk = open_book(data)
+    application = open_book(data)
     try:
-        count = exporting.to_file(desk, kind, form, path)
-    except (exporting.CannotExport, OSError) as problem:
+        count = exports.to_file(application, kind, form, path)
+    except (exports.CannotExport, OSError) as problem:
         raise fail(str(problem)) from problem
     finally:
-        desk.close()
+        application.close()
     out.print(f"{path}: {count:,} rows")
 
 
@@ -166,11 +170,11 @@ def book(
     data: Path = DataOption, as_json: bool = typer.Option(False, "--json", help="Print one JSON object.")
 ) -> None:
     """Says what is in the book: people, orders, lines, visits, money per currency in minor units, first and last instants."""
-    desk = open_book(data)
+    application = open_book(data)
     try:
-        figures = exporting.figures(desk)
+        figures = exports.figures(application)
     finally:
-        desk.close()
+        application.close()
     if as_json:
         print(json.dumps(figures))
         return
@@ -186,10 +190,10 @@ def schema(what: str = typer.Argument(help="What to describe: segment, message, 
     print(json.dumps(SCHEMAS[what].model_json_schema(), indent=2))
 
 
-def open_book(data: Path) -> Desk:
+def open_book(data: Path) -> Application:
     if not (data / BOOK_FILE).exists():
         raise fail(f"There is no book in {data}. Start one with: loyalbell serve --data {data}")
-    return Desk(data)
+    return Application(data)
 
 
 def _map_of(path: Path | None) -> dict[str, object] | None:
@@ -205,27 +209,27 @@ def _map_of(path: Path | None) -> dict[str, object] | None:
 
 
 def _carry_out(
-    desk: Desk, kind: str, file: Path, dry_run: bool, given: dict[str, object] | None
+    application: Application, kind: str, file: Path, dry_run: bool, given: dict[str, object] | None
 ) -> ImportRun:
     with file.open("rb") as content:
-        run = importing.begin_import(desk, kind, file.name, content, "command line")
+        run = import_commands.begin_import(application, kind, file.name, content, "command line")
     if given is not None:
         try:
-            importing.apply_map(desk, run.id, given)
+            import_commands.apply_map(application, run.id, given)
         except FileProblem:
-            _forget(desk, run.id)
+            _forget(application, run.id)
             raise
-    importing.carry_out(desk, run.id, not dry_run, lambda share, words: None)
-    with desk.book.reading() as session:
+    import_commands.carry_out(application, run.id, not dry_run, lambda share, words: None)
+    with application.database.reading() as session:
         found = session.get_one(ImportRun, run.id)
     if dry_run:
-        _forget(desk, run.id)
+        _forget(application, run.id)
     return found
 
 
-def _forget(desk: Desk, run_id: int) -> None:
-    with desk.book.writing() as session:
+def _forget(application: Application, run_id: int) -> None:
+    with application.database.transaction() as session:
         run = session.get_one(ImportRun, run_id)
-        importing.file_of(desk, run).unlink(missing_ok=True)
-        importing.refused_file(desk, run_id).unlink(missing_ok=True)
+        import_commands.file_of(application, run).unlink(missing_ok=True)
+        import_commands.refused_file(application, run_id).unlink(missing_ok=True)
         session.execute(delete(ImportRun).where(ImportRun.id == run_id))

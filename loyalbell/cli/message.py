@@ -8,14 +8,14 @@ import typer
 
 from loyalbell.cli.main import DataOption, fail, open_book
 from loyalbell.core.messages.content import ContentProblem, MessageContent, read_content
-from loyalbell.core.messages.fields import FieldProblem
-from loyalbell.core.messages.letter import FilledEmail
+from loyalbell.core.messages.email_rendering import FilledEmail
+from loyalbell.core.messages.merge_fields import FieldProblem
 from loyalbell.core.messages.preflight import blocks_sending
-from loyalbell.core.messages.text import parts
-from loyalbell.desk import findings, reading_as
-from loyalbell.desk.desk import Desk
-from loyalbell.store.person_search import find_ids
-from loyalbell.store.tables import Person
+from loyalbell.core.messages.text_parts import parts
+from loyalbell.services.application import Application
+from loyalbell.services.messages import preflight, preview
+from loyalbell.storage.person_search import find_ids
+from loyalbell.storage.schema import Person
 
 app = typer.Typer(
     no_args_is_help=True, help="Messages from files; their schema is printed by: loyalbell schema message."
@@ -38,18 +38,18 @@ def _read(file: Path) -> MessageContent:
 def check(file: Path = FileArgument, data: Path = DataOption, as_json: bool = Json) -> None:
     """Pre-flight of each channel and language; exit 1 where something must be fixed."""
     content = _read(file)
-    desk = open_book(data)
+    application = open_book(data)
     try:
         found: list[dict[str, Any]] = [
             {
                 "channel": one.channel, "language": one.language,
-                "findings": [{"level": f.level, "words": f.words, "block": f.block} for f in findings.findings_of(desk, one)],
+                "findings": [{"level": f.level, "words": f.words, "block": f.block} for f in preflight.findings_of(application, one)],
             }
             for one in content.writings
         ]  # fmt: skip
-        blocked = blocks_sending(findings.findings_of_all(desk, content))
+        blocked = blocks_sending(preflight.findings_of_all(application, content))
     finally:
-        desk.close()
+        application.close()
     if as_json:
         print(json.dumps({"blocked": blocked, "writings": found}))
     else:
@@ -75,9 +75,9 @@ def render(
 ) -> None:
     """Each channel as this customer gets it, in their language."""
     content = _read(file)
-    desk = open_book(data)
+    application = open_book(data)
     try:
-        with desk.book.reading() as session:
+        with application.database.reading() as session:
             ids = (
                 [int(person)]
                 if person and person.isdigit() and len(person) < 10
@@ -86,9 +86,9 @@ def render(
             who = session.get(Person, ids[0]) if len(ids) == 1 else None
         if person and who is None:
             raise fail(f"Nobody, or more than one, is found for “{person}”.")
-        found = {channel: _as_read(desk, content, channel, who) for channel in content.channels()}
+        found = {channel: _as_read(application, content, channel, who) for channel in content.channels()}
     finally:
-        desk.close()
+        application.close()
     if as_json:
         print(json.dumps(found))
         return
@@ -96,12 +96,14 @@ def render(
         print(f"{name}: {said.get('subject', '')}\n{said.get('text') or said.get('withheld')}\n")
 
 
-def _as_read(desk: Desk, content: MessageContent, channel: str, who: Person | None) -> dict[str, object]:
+def _as_read(
+    application: Application, content: MessageContent, channel: str, who: Person | None
+) -> dict[str, object]:
     """What this customer gets on a channel, or why nothing."""
     writing = content.find(channel, (who.language or "") if who else "")
     assert writing is not None
     try:
-        shown = reading_as.read_as(desk, writing, who.id if who else None)
+        shown = preview.read_as(application, writing, who.id if who else None)
     except FieldProblem as problem:
         return {"withheld": str(problem)}
     if isinstance(shown, FilledEmail):

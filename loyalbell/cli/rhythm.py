@@ -9,10 +9,10 @@ from typing import Any
 import typer
 
 from loyalbell.cli.main import DataOption, fail, open_book
-from loyalbell.core.rhythm.value import UNITS, TooLittle
-from loyalbell.desk import rhythm_bands
-from loyalbell.desk import rhythm_figures as figures
-from loyalbell.desk.rhythm_figures import Looking, NotAPart
+from loyalbell.core.rhythm.customer_value import UNITS, TooLittle
+from loyalbell.services.rhythm import bands as rhythm_bands
+from loyalbell.services.rhythm import figures
+from loyalbell.services.rhythm.figures import Looking, NotAPart
 
 app = typer.Typer(no_args_is_help=True, help="How often people come back.")
 AsOf = typer.Option(None, "--as-of", help="An ISO instant; a plain day means its end. Now, if not given.")
@@ -24,13 +24,13 @@ Json = typer.Option(False, "--json", help="Print one JSON object; without it, th
 
 @contextmanager
 def _looking(data: Path, as_of: str | None, **names: str | None) -> Iterator[Looking]:
-    desk = open_book(data)
+    application = open_book(data)
     try:
-        yield figures.look(desk, as_of, **names)
+        yield figures.look(application, as_of, **names)
     except (NotAPart, TooLittle) as problem:
         raise fail(str(problem)) from problem
     finally:
-        desk.close()
+        application.close()
 
 
 def _say(found: dict[str, Any], as_json: bool) -> None:

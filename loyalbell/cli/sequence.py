@@ -10,14 +10,15 @@ from zoneinfo import ZoneInfo, available_timezones
 import typer
 
 from loyalbell.cli.main import DataOption, fail, open_book
-from loyalbell.core.pacing import Pace, paced
+from loyalbell.core.clock.pacing import Pace, paced
+from loyalbell.core.clock.send_windows import SendWindow
+from loyalbell.core.clock.weekdays import read_weekdays
+from loyalbell.core.clock.zones import day_of, zone_of
 from loyalbell.core.segments.model import RuleProblem
 from loyalbell.core.sequences.check import must_fix
 from loyalbell.core.sequences.plan import Plan, PlanProblem, read_plan
-from loyalbell.core.windows import Release
-from loyalbell.core.words_of_week import read_weekdays
-from loyalbell.core.zones import day_of, zone_of
-from loyalbell.desk.sequences import editing, rehearsing
+from loyalbell.services.sequences import drafts as sequence_drafts
+from loyalbell.services.sequences import rehearsals
 
 app = typer.Typer(
     no_args_is_help=True, help="Sequences from files; their schema is printed by: loyalbell schema sequence."
@@ -43,11 +44,11 @@ def _read(file: Path) -> Plan:
 @app.command("check")
 def check(file: Path = FileArgument, data: Path = DataOption, as_json: bool = Json) -> None:
     """Says every mistake and its place; exit 1 where something must be fixed."""
-    plan, desk = _read(file), open_book(data)
+    plan, application = _read(file), open_book(data)
     try:
-        found = editing.mistakes(desk, plan)
+        found = sequence_drafts.mistakes(application, plan)
     finally:
-        desk.close()
+        application.close()
     blocked = must_fix(found)
     if as_json:
         print(json.dumps({"blocked": blocked, "mistakes": [vars(one) for one in found]}))
@@ -60,16 +61,16 @@ def check(file: Path = FileArgument, data: Path = DataOption, as_json: bool = Js
 
 @app.command("rehearse")
 def rehearse(
-    file: Path = FileArgument, data: Path = DataOption, days: int = typer.Option(rehearsing.PAST_DAYS, min=1, max=3_650, help="How many past days."), as_json: bool = Json,
+    file: Path = FileArgument, data: Path = DataOption, days: int = typer.Option(rehearsals.PAST_DAYS, min=1, max=3_650, help="How many past days."), as_json: bool = Json,
 ) -> None:  # fmt: skip
     """What the sequence would have done over the past days of this book."""
-    plan, desk = _read(file), open_book(data)
+    plan, application = _read(file), open_book(data)
     try:
-        made = rehearsing.rehearse_past(desk, plan, days=days, wait=True)
+        made = rehearsals.rehearse_past(application, plan, days=days, wait=True)
     except RuleProblem as problem:
         raise fail(f"{file}: {problem}") from problem
     finally:
-        desk.close()
+        application.close()
     figures, interval = made.figures, made.figures.baseline.interval()
     found: dict[str, Any] = {
         "days": days, "entered": figures.entered, "people": figures.people, "messages": figures.messages, "people_with_a_message": figures.got_some,
@@ -105,7 +106,7 @@ def pace(
     try:
         at = datetime.fromisoformat(start)
         days = read_weekdays(weekdays)
-        release = Release(kind="window", weekdays=days, begins=span[1], ends=span[2])
+        release = SendWindow(kind="window", weekdays=days, begins=span[1], ends=span[2])
         at = at.replace(tzinfo=ZoneInfo(zone)) if at.tzinfo is None else at
         found = paced(
             people,

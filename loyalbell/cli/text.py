@@ -6,7 +6,7 @@ from pathlib import Path
 import typer
 
 from loyalbell.cli.main import fail
-from loyalbell.core.messages.text import parts
+from loyalbell.core.messages.text_parts import parts
 
 app = typer.Typer(no_args_is_help=True, help="Text messages as the network counts them.")
 

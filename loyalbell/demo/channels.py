@@ -8,8 +8,8 @@ from sqlalchemy import select, update
 from sqlalchemy.orm import Session
 
 from loyalbell.core.messages import content as c
-from loyalbell.core.offers import Terms
-from loyalbell.desk.channel_settings import (
+from loyalbell.core.offers.terms import Terms
+from loyalbell.services.settings.channels import (
     ChatSettings,
     EmailSettings,
     LinkSettings,
@@ -18,7 +18,7 @@ from loyalbell.desk.channel_settings import (
     StaffSettings,
     TextSettings,
 )
-from loyalbell.store.tables import (
+from loyalbell.storage.schema import (
     CannedAnswer,
     ConsentEntry,
     GalleryPicture,

@@ -4,7 +4,7 @@ from dataclasses import dataclass, field
 from datetime import date, timedelta
 from random import Random
 
-from loyalbell.demo.words import (
+from loyalbell.demo.vocabulary import (
     AREA_CODES,
     CAFE,
     CITIES,

@@ -1,10 +1,12 @@
 """The demo's sequences: a dozen that ring from its first day, and one draft with a mistake in it to learn from."""
 
 from loyalbell.core.sequences.plan import read_plan
-from loyalbell.desk.desk import Desk
-from loyalbell.desk.sequences import editing, occasions, rehearsing
-from loyalbell.store import tables
-from loyalbell.store.tables import SequenceVersion
+from loyalbell.services.application import Application
+from loyalbell.services.sequences import commands as sequence_commands
+from loyalbell.services.sequences import drafts as sequence_drafts
+from loyalbell.services.sequences import rehearsals, sequence_templates
+from loyalbell.storage import schema
+from loyalbell.storage.schema import SequenceVersion
 
 RINGING = (
     "reminder", "missed", "recall", "renewal", "win-back", "late-regulars", "birthday", "companion", "review", "second", "vip",
@@ -15,22 +17,22 @@ DAYS = 60
 """Of the past are rehearsed to know each sequence's usual day."""
 
 
-def add_sequences(desk: Desk, by: str) -> None:
+def add_sequences(application: Application, by: str) -> None:
     """Publishes them as of now. Their messages are made from what the shop starts from."""
     for key in RINGING:
-        made = occasions.make(desk, key, by)
+        made = sequence_templates.make(application, key, by)
         assert made is not None
-        _ring(desk, made, by)
-    editing.keep(desk, None, MISTAKEN, read_plan(mistaken(desk)), by)
+        _ring(application, made, by)
+    sequence_commands.keep(application, None, MISTAKEN, read_plan(mistaken(application)), by)
 
 
-def _ring(desk: Desk, sequence_id: int, by: str) -> None:
-    now = desk.clock.now()
-    with desk.book.reading() as session:
-        plan = editing.draft_of(session.get_one(tables.Sequence, sequence_id))
-    normal = rehearsing.rehearse_past(desk, plan, sequence_id, DAYS, alone=True).figures.normal
-    with desk.book.writing() as session:
-        sequence = session.get_one(tables.Sequence, sequence_id)
+def _ring(application: Application, sequence_id: int, by: str) -> None:
+    now = application.clock.now()
+    with application.database.reading() as session:
+        plan = sequence_drafts.draft_of(session.get_one(schema.Sequence, sequence_id))
+    normal = rehearsals.rehearse_past(application, plan, sequence_id, DAYS, alone=True).figures.normal
+    with application.database.transaction() as session:
+        sequence = session.get_one(schema.Sequence, sequence_id)
         version = SequenceVersion(
             sequence_id=sequence_id, number=1, plan=sequence.draft, published_at=now, by=by
         )
@@ -40,11 +42,11 @@ def _ring(desk: Desk, sequence_id: int, by: str) -> None:
         sequence.rings_since = sequence.looked_until = now
 
 
-def mistaken(desk: Desk) -> dict[str, object]:
+def mistaken(application: Application) -> dict[str, object]:
     """The recall without its one day: everybody whose last visit lies a year back or more, anew each day."""
-    with desk.book.reading() as session:
+    with application.database.reading() as session:
         recall = next(
-            one for one in session.query(tables.Sequence) if one.name.startswith("A year on, nothing booked")
+            one for one in session.query(schema.Sequence) if one.name.startswith("A year on, nothing booked")
         )
         plan = dict(recall.draft)
     start = dict(plan["start"])

@@ -7,45 +7,33 @@ from fastapi import FastAPI, Request
 from fastapi.responses import Response
 from fastapi.staticfiles import StaticFiles
 
-from loyalbell.channels.post_room.store import PostRoomStore
-from loyalbell.desk.desk import Desk
-from loyalbell.desk.ticking import Heartbeat
-from loyalbell.web import went_wrong
+from loyalbell.services.application import Application
+from loyalbell.services.delivery.scheduler import Heartbeat
+from loyalbell.web import errors
+from loyalbell.web.accounts import routes as accounts_routes
 from loyalbell.web.api.app import create_api
-from loyalbell.web.drafts import Drafts
-from loyalbell.web.routes import (
-    calendar,
-    callbacks,
-    campaigns,
-    care,
-    channels,
-    clock,
-    customer,
-    customers,
-    duplicates,
-    fields,
-    gallery,
-    held,
-    imports,
-    listed,
-    messages,
-    offers,
-    other_programs,
-    own_pages,
-    post_room,
-    proof_runs,
-    public,
-    rehearsals,
-    results,
-    rhythm,
-    segments,
-    sequences,
-    sequences_live,
-    settings,
-    sign_in,
-    today,
-    tray,
-)
+from loyalbell.web.campaigns import calendar_routes
+from loyalbell.web.campaigns import routes as campaigns_routes
+from loyalbell.web.customers import duplicate_routes, field_routes, profile_routes
+from loyalbell.web.customers import routes as customers_routes
+from loyalbell.web.imports import routes as imports_routes
+from loyalbell.web.integrations import routes as integrations_routes
+from loyalbell.web.messages import gallery_routes
+from loyalbell.web.messages import routes as messages_routes
+from loyalbell.web.messages.drafts import Drafts
+from loyalbell.web.offers import routes as offers_routes
+from loyalbell.web.public import callback_routes, mail_link_routes, preference_centre_routes
+from loyalbell.web.replies import routes as replies_routes
+from loyalbell.web.request import DemoParts
+from loyalbell.web.results import routes as results_routes
+from loyalbell.web.rhythm import routes as rhythm_routes
+from loyalbell.web.segments import membership_change_routes
+from loyalbell.web.segments import routes as segments_routes
+from loyalbell.web.sequences import held_batch_routes, live_routes, rehearsal_routes, test_run_routes
+from loyalbell.web.sequences import routes as sequences_routes
+from loyalbell.web.settings import care_routes, channel_routes
+from loyalbell.web.settings import routes as settings_routes
+from loyalbell.web.today import routes as today_routes
 
 STATIC = Path(__file__).parent / "static"
 PAGE_POLICY = (
@@ -58,56 +46,55 @@ Next = Callable[[Request], Awaitable[Response]]
 
 
 AREAS = (
-    public,
-    callbacks,
-    sign_in,
-    today,
-    customers,
-    customer,
-    duplicates,
-    fields,
-    imports,
-    rhythm,
-    segments,
-    listed,
-    gallery,
-    messages,
-    campaigns,
-    sequences,
-    rehearsals,
-    sequences_live,
-    proof_runs,
-    held,
-    care,
-    calendar,
-    results,
-    settings,
-    other_programs,
-    clock,
-    post_room,
-    offers,
-    own_pages,
-    tray,
-    channels,
+    mail_link_routes,
+    callback_routes,
+    accounts_routes,
+    today_routes,
+    customers_routes,
+    profile_routes,
+    duplicate_routes,
+    field_routes,
+    imports_routes,
+    rhythm_routes,
+    segments_routes,
+    membership_change_routes,
+    gallery_routes,
+    messages_routes,
+    campaigns_routes,
+    sequences_routes,
+    rehearsal_routes,
+    live_routes,
+    test_run_routes,
+    held_batch_routes,
+    care_routes,
+    calendar_routes,
+    results_routes,
+    settings_routes,
+    integrations_routes,
+    offers_routes,
+    preference_centre_routes,
+    replies_routes,
+    channel_routes,
 )
 
 
 def create_app(
-    desk: Desk,
+    application: Application,
     heartbeat: Heartbeat | None = None,
-    room: PostRoomStore | None = None,
-    demo_sign_in: tuple[str, str] | None = None,
+    demo: DemoParts | None = None,
 ) -> FastAPI:
-    """The application on a desk. ``demo_sign_in`` is shown on the sign-in page of the demo."""
+    """The web application. ``demo`` is what only the made-up shop has: its sign-in, its pages, its clock."""
     app = FastAPI(title="Loyal Bell", docs_url=None, redoc_url=None, openapi_url=None)
-    app.state.desk, app.state.heartbeat, app.state.room = desk, heartbeat, room
-    app.state.demo_sign_in, app.state.drafts = demo_sign_in, Drafts()
+    app.state.application, app.state.heartbeat, app.state.demo = application, heartbeat, demo
+    app.state.drafts = Drafts()
     app.mount("/static", StaticFiles(directory=STATIC), name="static")
     for area in AREAS:
         app.include_router(area.router)
-    app.mount("/api/v1", create_api(desk))
+    for router in demo.routers if demo else ():
+        app.include_router(router)
+    app.mount("/api/v1", create_api(application))
     app.middleware("http")(_headers)
-    for kind, handler in went_wrong.HANDLERS:
+    for kind, handler in errors.HANDLERS:
         app.add_exception_handler(kind, handler)
     return app
 

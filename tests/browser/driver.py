@@ -11,8 +11,8 @@ from selenium.webdriver.chrome.options import Options
 from selenium.webdriver.chrome.service import Service
 from selenium.webdriver.common.by import By
 
-from loyalbell.web.serving import Running
-from tests.books import wait_for
+from loyalbell.demo.server import server_for
+from tests.support import wait_for
 
 FLAGS = (
     "--headless=new --no-sandbox --disable-gpu --disable-quic --no-first-run --disable-background-networking "
@@ -34,12 +34,12 @@ def open_browser(width: int = 1280, height: int = 800) -> webdriver.Chrome:
     return browser
 
 
-class Application:
+class ServedApplication:
     """The application on a data folder, served on a free port in a thread."""
 
     def __init__(self, data: Path, demo_sign_in: tuple[str, str] | None = None) -> None:
-        self.running = Running(data, 0, demo_sign_in)
-        config = uvicorn.Config(self.running.app, host="127.0.0.1", port=0, log_level="warning")
+        self.running = server_for(data, 0, demo_sign_in)
+        config = uvicorn.Config(self.running.web, host="127.0.0.1", port=0, log_level="warning")
         self._server = uvicorn.Server(config)
         self._thread = threading.Thread(target=self._server.run, daemon=True)
 

@@ -5,8 +5,8 @@ from pathlib import Path
 from selenium.webdriver.common.by import By
 from selenium.webdriver.common.keys import Keys
 
-from tests.books import wait_for
 from tests.browser.test_walking_path import BrowserCase
+from tests.support import wait_for
 
 
 class CustomerBook(BrowserCase):

@@ -6,8 +6,8 @@ from selenium.webdriver import ActionChains
 from selenium.webdriver.common.by import By
 from selenium.webdriver.common.keys import Keys
 
-from tests.books import wait_for
 from tests.browser.test_walking_path import BrowserCase
+from tests.support import wait_for
 
 
 class LetterEditor(BrowserCase):

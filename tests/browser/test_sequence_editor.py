@@ -7,8 +7,8 @@ from selenium.webdriver.common.by import By
 from selenium.webdriver.common.keys import Keys
 from selenium.webdriver.support.ui import Select
 
-from tests.books import wait_for
 from tests.browser.test_walking_path import BrowserCase
+from tests.support import wait_for
 
 
 class SequenceEditor(BrowserCase):

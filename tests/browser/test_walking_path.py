@@ -9,10 +9,10 @@ from selenium.webdriver.common.by import By
 from selenium.webdriver.common.keys import Keys
 from selenium.webdriver.remote.webelement import WebElement
 
-from loyalbell.demo.shop import OWNER, build_demo
-from loyalbell.desk.channel_settings import CareSettings
-from tests.books import wait_for
-from tests.browser.driver import Application, open_browser, scratch_folder, sign_in
+from loyalbell.demo.build import OWNER, build_demo
+from loyalbell.services.settings.channels import CareSettings
+from tests.browser.driver import ServedApplication, open_browser, scratch_folder, sign_in
+from tests.support import wait_for
 
 AXE = (Path(__file__).parent / "vendor/axe-core/axe.min.js").read_text()
 EXAMPLES = Path(__file__).resolve().parents[2] / "loyalbell/demo/files"
@@ -27,11 +27,11 @@ class BrowserCase(unittest.TestCase):
     @classmethod
     def setUpClass(cls) -> None:
         cls.folder = scratch_folder()
-        desk = build_demo(cls.folder, people=250)
-        with desk.book.writing() as session:  # some live where it is still night
+        application = build_demo(cls.folder, people=250)
+        with application.database.transaction() as session:  # some live where it is still night
             CareSettings(limits=[], quiet_begins="", quiet_ends="").save(session)
-        desk.close()
-        cls.application = Application(cls.folder, OWNER[1:])
+        application.close()
+        cls.application = ServedApplication(cls.folder, OWNER[1:])
         cls.address = cls.application.start()
         cls.browser = open_browser()
         sign_in(cls.browser, cls.address)

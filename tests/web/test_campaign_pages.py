@@ -6,14 +6,14 @@ from html import unescape
 
 from sqlalchemy import select
 
-from loyalbell.core.campaigns import CampaignPlan
-from loyalbell.desk import campaigns
-from loyalbell.desk.campaign_audience import plan_of
-from loyalbell.desk.sequences import occasions
-from loyalbell.desk.sequences.coming import rehearse_coming
-from loyalbell.desk.sequences.editing import draft_of
-from loyalbell.store import tables
-from loyalbell.store.tables import Campaign, Message, Segment
+from loyalbell.core.campaigns.plan import CampaignPlan
+from loyalbell.services.campaigns import commands as campaign_commands
+from loyalbell.services.campaigns.audience import plan_of
+from loyalbell.services.sequences import sequence_templates
+from loyalbell.services.sequences.drafts import draft_of
+from loyalbell.services.sequences.forecast import rehearse_coming
+from loyalbell.storage import schema
+from loyalbell.storage.schema import Campaign, Message, Segment
 from tests.web.test_message_pages import SignedInPages
 
 USUAL = {
@@ -31,18 +31,20 @@ USUAL = {
 class CampaignPages(SignedInPages):
     def setUp(self) -> None:
         super().setUp()
-        with self.desk.book.reading() as session:
+        with self.application.database.reading() as session:
             self.segment = session.scalars(select(Segment.id)).first() or 0
             self.letters = list(session.scalars(select(Message.id).where(~Message.hidden)))
-        self.made = campaigns.draft_campaign(self.desk, self.id(), self.segment, self.letters[0], "Ida")
+        self.made = campaign_commands.draft_campaign(
+            self.application, self.id(), self.segment, self.letters[0], "Ida"
+        )
 
     def plan(self, **fields: str) -> CampaignPlan:
         self.said = self.post(f"/campaigns/{self.made}/plan", **USUAL | fields)
-        with self.desk.book.reading() as session:
+        with self.application.database.reading() as session:
             return plan_of(session.get_one(Campaign, self.made))
 
     def test_a_repetition_and_another_message_typed_in_stand_on_the_page(self) -> None:
-        day = (self.desk.clock.now() + timedelta(days=3)).date()
+        day = (self.application.clock.now() + timedelta(days=3)).date()
         found = self.plan(
             when="later", day=day.isoformat(), clock="07:30", often="repeat", every="2", unit="weeks", on="1", ends="times",
             times="4", again="1", variant=str(self.letters[1]), share="30",
@@ -60,7 +62,7 @@ class CampaignPages(SignedInPages):
         self.assertEqual((again.repeat, again.variants), (None, ()))
 
     def test_more_dates_and_a_segment_each(self) -> None:
-        day = self.desk.clock.now().date()
+        day = self.application.clock.now().date()
         dates = [(day + timedelta(days=at)).isoformat() for at in (2, 9)]
         found = self.plan(
             when="later", day=dates[0], clock="10:00", often="dates", more_day=dates[1], more_clock="18:00", parted_by="segment",
@@ -96,7 +98,7 @@ class CampaignPages(SignedInPages):
                 self.assertIn(words, self.said.text)
 
     def test_the_rehearsal_shows_days_quarters_and_people(self) -> None:
-        made = occasions.make(self.desk, "thanks", "Ida")
+        made = sequence_templates.make(self.application, "thanks", "Ida")
         page = self.client.get(f"/sequences/{made}/rehearsal").text
         day = re.search(r"day=(\d{4}-\d\d-\d\d)#behind", page)
         assert day is not None and made is not None
@@ -113,8 +115,8 @@ class CampaignPages(SignedInPages):
             behind = behind[behind.index('id="behind"') :]
             self.assertIn(words, behind)
             self.assertIn("/customers/", behind)
-        with self.desk.book.reading() as session:
-            plan = draft_of(session.get_one(tables.Sequence, made))
-        rehearse_coming(self.desk, plan, made, wait=True)
+        with self.application.database.reading() as session:
+            plan = draft_of(session.get_one(schema.Sequence, made))
+        rehearse_coming(self.application, plan, made, wait=True)
         coming = self.client.get(f"/sequences/{made}/rehearsal?over=coming").text
         self.assertIn("drawn from how often each person comes", coming)

@@ -10,11 +10,14 @@ import phonenumbers
 from sqlalchemy import select
 
 from loyalbell.core.rhythm.bands import BANDS
-from loyalbell.demo.letters import lapsed
-from loyalbell.desk import rhythm_bands, rhythm_page, segments, webhooks
-from loyalbell.desk.rhythm_page import Names
-from loyalbell.store.files.cells import Bad, Phone
-from loyalbell.store.tables import ApiToken, CustomField, NotTheSame, Person, SavedView, Suppression
+from loyalbell.demo.messages import lapsed
+from loyalbell.services.integrations import webhook_outbox
+from loyalbell.services.rhythm import bands as rhythm_bands
+from loyalbell.services.rhythm import page_figures
+from loyalbell.services.rhythm.page_figures import Names
+from loyalbell.services.segments import queries as segment_queries
+from loyalbell.storage.files.parsers import Bad, Phone
+from loyalbell.storage.schema import ApiToken, CustomField, NotTheSame, Person, SavedView, Suppression
 from tests.web.test_pages import PagesCase
 
 
@@ -27,7 +30,7 @@ class Acts(PagesCase):
         return self.client.post(path, data={"_csrf": self.csrf} | form)
 
     def people(self) -> int:
-        with self.desk.book.reading() as session:
+        with self.application.database.reading() as session:
             return session.query(Person).count()
 
     def test_many_are_tagged_and_untagged(self) -> None:
@@ -47,7 +50,7 @@ class Acts(PagesCase):
     def test_all_that_match_are_downloaded(self) -> None:
         rule = lapsed(60).model_dump_json()
         found = self.post("/customers/many", act="download-csv", all="1", rule=rule)
-        ledger, met = segments.who(self.desk, lapsed(60))
+        snapshot, met = segment_queries.who(self.application, lapsed(60))
         rows = list(csv.DictReader(io.StringIO(found.text)))
         self.assertEqual(len(rows), int(met.sum()))
         self.assertEqual(
@@ -57,7 +60,7 @@ class Acts(PagesCase):
             self.post("/customers/many", act="download-vcf", person="1").text.startswith("BEGIN:VCARD")
         )
         self.assertEqual(self.post("/customers/many", act="download-exe", person="1").status_code, 404)
-        self.assertLess(len(rows), len(ledger.people))
+        self.assertLess(len(rows), len(snapshot.people))
 
     def test_suppressing_and_erasing_are_asked_about(self) -> None:
         asked = self.post("/customers/many", act="suppress", person=["5", "6"])
@@ -71,7 +74,7 @@ class Acts(PagesCase):
                 "/customers/many/suppress", count="2", person=["5", "6"], channel=["email", "chat"]
             ).text,
         )
-        with self.desk.book.reading() as session:
+        with self.application.database.reading() as session:
             made = session.scalars(
                 select(Suppression).where(Suppression.reason == "by hand", Suppression.person_id.in_((5, 6)))
             )
@@ -93,7 +96,7 @@ class Acts(PagesCase):
         page = self.post("/customers/views", name="Late ones", q="wren", segment="1", columns="email,band")
         self.assertEqual(page.url.params["segment"], "1")
         self.assertEqual(page.url.params["columns"], "email,band")
-        with self.desk.book.reading() as session:
+        with self.application.database.reading() as session:
             view = session.scalars(select(SavedView)).one()
         self.assertIn("Late ones", self.client.get("/customers").text)
         self.assertIn("name of at most", self.post("/customers/views", name=" ").text)
@@ -121,8 +124,8 @@ class Acts(PagesCase):
             r"([\d,]+) people on file, ([\d,]+) of them closed or deceased",
             self.client.get("/customers").text,
         ).groups()
-        ledger = self.desk.ledger()
-        left = int(ledger.on_file(int(self.desk.clock.now().timestamp())).sum())
+        snapshot = self.application.snapshot()
+        left = int(snapshot.on_file(int(self.application.clock.now().timestamp())).sum())
         self.assertEqual(int(on_file.replace(",", "")) - int(gone.replace(",", "")), left)
 
     def test_a_page_is_changed_in_its_place(self) -> None:
@@ -147,7 +150,7 @@ class Acts(PagesCase):
         self.assertEqual(self.client.get(f"/duplicates/{one}/{one}").status_code, 404)
         self.assertEqual(self.client.get(f"/duplicates/{one}/99999").status_code, 404)
         self.post(f"/duplicates/{one}/{other}", act="two")
-        with self.desk.book.reading() as session:
+        with self.application.database.reading() as session:
             self.assertEqual(session.query(NotTheSame).count(), 1)
         before = self.people()
         merged = self.post(f"/duplicates/{one}/{other}", act="one", kept=str(other), first_name="gone")
@@ -163,7 +166,7 @@ class Acts(PagesCase):
         )
         self.post("/fields", name="Colour", kind="one choice", choices="red\nblue\n")
         self.assertIn("There is a field", self.post("/fields", name="colour", kind="text").text)
-        with self.desk.book.reading() as session:
+        with self.application.database.reading() as session:
             field = session.scalars(select(CustomField).where(CustomField.name == "Colour")).one()
         self.assertEqual(field.choices, ["red", "blue"])
         self.post(f"/fields/{field.id}", name="Coat colour", choices="red\nblue\ngrey")
@@ -178,7 +181,7 @@ class Acts(PagesCase):
         self.assertEqual(
             self.client.post("/api/v1/people", json={"id": "T1"}, headers=allowed).status_code, 201
         )
-        with self.desk.book.reading() as session:
+        with self.application.database.reading() as session:
             made = session.scalars(select(ApiToken)).one()
         self.post(f"/other-programs/tokens/{made.id}/revoke")
         self.assertEqual(
@@ -192,7 +195,7 @@ class Acts(PagesCase):
         hook = self.post("/other-programs/webhooks", url="https://example.com/in", kind="message.sent")
         at = int(str(hook.url).rsplit("/", 1)[1])
         self.assertIn("webhook.test", self.post(f"/other-programs/webhooks/{at}/test").text)
-        delivery = webhooks.deliveries(self.desk, at)[0]
+        delivery = webhook_outbox.deliveries(self.application, at)[0]
         self.assertEqual(self.post(f"/other-programs/webhooks/{at}/again/{delivery.id}").status_code, 200)
         self.post(f"/other-programs/webhooks/{at}/stop")
         self.assertIn("stopped", self.client.get("/other-programs").text)
@@ -216,8 +219,8 @@ class Acts(PagesCase):
         self.assertIn("score", self.client.get("/rhythm/cells?cell=5-5&cell=9-9&cell=x").text)
 
     def test_the_people_behind_every_movement(self) -> None:
-        looking = rhythm_page.looking(self.desk, Names())
-        latest = rhythm_page.bands(self.desk, Names())["movement"][-1]
+        looking = page_figures.looking(self.application, Names())
+        latest = page_figures.bands(self.application, Names())["movement"][-1]
         for row, then in enumerate(BANDS):
             for column, now in enumerate(BANDS):
                 went = rhythm_bands.who_went(looking, latest["month"], then, now)

@@ -6,14 +6,14 @@ from hypothesis import given
 from hypothesis import strategies as st
 from starlette.datastructures import FormData
 
-from loyalbell.core.ledger import Catalogue
+from loyalbell.core.history.snapshot import Catalogue
 from loyalbell.core.segments import model as m
 from loyalbell.core.segments.model import Group, OrdersCondition, Rule, RuleProblem
 from loyalbell.core.segments.sentence import Saying
-from loyalbell.web.letter_form import as_pieces
-from loyalbell.web.pictures import hour_bars, nice_top
-from loyalbell.web.rule_form import EditorLine, lines_of, rule_from
-from loyalbell.web.rule_picks import Offers
+from loyalbell.web.charts import hour_bars, nice_top
+from loyalbell.web.messages.rich_text import as_pieces
+from loyalbell.web.segments.condition_fields import Offers
+from loyalbell.web.segments.forms import EditorLine, lines_of, rule_from
 
 SAYING = Saying("USD", Catalogue(departments={1: "Shop", 2: "Café"}))
 SOME = [("1", "Shop"), ("2", "Café")]

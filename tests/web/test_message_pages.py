@@ -9,23 +9,19 @@ from concurrent.futures import ThreadPoolExecutor
 from PIL import Image
 from sqlalchemy import func, select
 
-from loyalbell.channels.webhook_http import signature
+from loyalbell.channels.webhook import signature
 from loyalbell.core.messages import content as c
-from loyalbell.core.offers import Terms
-from loyalbell.desk import findings, messages, offers, templates
-from loyalbell.desk.channel_settings import ChatSettings, TextSettings, loaded
-from loyalbell.desk.ticking import tick
-from loyalbell.store.consent import consent_now
-from loyalbell.store.tables import (
-    GalleryPicture,
-    Message,
-    Person,
-    Preference,
-    Reply,
-    SignUp,
-    Touch,
-)
-from tests.books import FakeSender
+from loyalbell.core.offers.terms import Terms
+from loyalbell.services.delivery.scheduler import tick
+from loyalbell.services.messages import commands as message_commands
+from loyalbell.services.messages import message_templates, preflight
+from loyalbell.services.messages import queries as message_queries
+from loyalbell.services.offers import commands as offer_commands
+from loyalbell.services.offers import queries as offer_queries
+from loyalbell.services.settings.channels import ChatSettings, TextSettings, loaded
+from loyalbell.storage.consent import consent_now
+from loyalbell.storage.schema import Delivery, GalleryPicture, Message, Person, Preference, Reply, SignUp
+from tests.support import FakeSender
 from tests.web.test_pages import PagesCase
 
 
@@ -38,7 +34,7 @@ def png(width: int = 1_600, height: int = 400, kind: str = "PNG") -> bytes:
 class SignedInPages(PagesCase):
     def setUp(self) -> None:
         super().setUp()
-        with self.desk.book.writing() as session:
+        with self.application.database.transaction() as session:
             for group in (TextSettings, ChatSettings):
                 settings = group.load(session)
                 settings.url = "http://127.0.0.1:1"
@@ -56,10 +52,10 @@ class MessagePages(SignedInPages):
     def test_every_occasion_opens_as_a_message_that_reads_well(self) -> None:
         """Nothing but what the shop has to choose itself is left to fix."""
         allowed = ("offer is not chosen",)
-        for one in templates.OCCASIONS:
+        for one in message_templates.OCCASIONS:
             self.assertEqual(self.client.get(f"/messages/new?start={one.key}").status_code, 200, one.key)
-            content = templates.with_letterhead(one.content, 1)
-            for finding in findings.findings_of_all(self.desk, content):
+            content = message_templates.with_letterhead(one.content, 1)
+            for finding in preflight.findings_of_all(self.application, content):
                 if finding.level == "must fix" and one.key != "blank":
                     self.assertTrue(
                         any(words in finding.words for words in allowed), (one.key, finding.words)
@@ -67,7 +63,7 @@ class MessagePages(SignedInPages):
         self.assertEqual(self.client.get("/messages/new?start=nothing").status_code, 404)
 
     def test_turning_to_another_channel_and_language_keeps_what_is_written(self) -> None:
-        content = messages.content_of(self.desk, 3)
+        content = message_queries.content_of(self.application, 3)
         page = self.post("/messages/sheet", whole=self.whole(content), channel="email", language="es").text
         self.assertIn("se acerca un cumpleaños", page)
         page = self.post("/messages/sheet", whole=self.whole(content), channel="chat", language="fr").text
@@ -98,22 +94,24 @@ class MessagePages(SignedInPages):
         self.assertLess(int(found[1][2].replace(",", "")), int(found[0][2].replace(",", "")))
 
     def test_versions_are_named_compared_and_restored(self) -> None:
-        content = messages.content_of(self.desk, 1)
+        content = message_queries.content_of(self.application, 1)
         first = content.find("email")
         assert isinstance(first, c.EmailContent)
         changed = content.with_writing(first.model_copy(update={"subject": "Another subject"}))
-        messages.keep(self.desk, 1, "We kept your spot", changed, "Ida")
+        message_commands.keep(self.application, 1, "We kept your spot", changed, "Ida")
         page = self.client.get("/messages/1/versions").text
         self.assertRegex(re.sub(r"<[^>]+>", "", page), r"- the subject:.*we kept your spot")
         self.assertIn("+ the subject: Another subject", re.sub(r"<[^>]+>", "", page))
         self.post("/messages/1/versions", number="1", name="as in May")
         self.post("/messages/1/versions", number="1", act="restore")
-        self.assertEqual(messages.content_of(self.desk, 1), content)
-        self.assertEqual([one.name for one in messages.versions(self.desk, 1)], [None, None, "as in May"])
+        self.assertEqual(message_queries.content_of(self.application, 1), content)
+        self.assertEqual(
+            [one.name for one in message_queries.versions(self.application, 1)], [None, None, "as in May"]
+        )
         self.assertEqual(self.post("/messages/1/versions", number="9", act="restore").status_code, 404)
 
     def test_out_to_files_and_in_again(self) -> None:
-        before, count = messages.content_of(self.desk, 3), self.shown()
+        before, count = message_queries.content_of(self.application, 3), self.shown()
         data = self.client.get("/messages/3/export?as=json").content
         self.assertEqual(c.read_content(json.loads(data)), before)
         mail = self.client.get("/messages/3/export?as=eml").content
@@ -134,19 +132,19 @@ class MessagePages(SignedInPages):
         self.assertEqual(self.shown(), count, "nothing of these is kept")
 
     def shown(self) -> int:
-        with self.desk.book.reading() as session:
+        with self.application.database.reading() as session:
             return session.scalar(select(func.count()).select_from(Message).where(~Message.hidden)) or 0
 
     def test_a_proof_goes_out_and_is_no_message_of_the_library(self) -> None:
         said = self.post(
             "/messages/proof",
-            whole=self.whole(messages.content_of(self.desk, 1)),
+            whole=self.whole(message_queries.content_of(self.application, 1)),
             channel="email",
             reader="1",
         ).text
         self.assertIn("A proof is on its way to ida@otterby.example", said)
         sender = FakeSender()
-        tick(self.desk, sender)
+        tick(self.application, sender)
         self.assertEqual([one.recipient for one in sender.handed], ["ida@otterby.example"])
         self.assertNotIn("(proof)", self.client.get("/messages").text)
 
@@ -157,7 +155,7 @@ class MessagePages(SignedInPages):
             )
 
         made = upload(png()).json()
-        with self.desk.book.reading() as session:
+        with self.application.database.reading() as session:
             kept = session.get_one(GalleryPicture, made["id"])
         self.assertEqual((kept.width, kept.height), (1_200, 300))
         self.assertEqual(self.client.get(f"/picture/{kept.token}").headers["content-type"], "image/png")
@@ -217,8 +215,10 @@ class MessagePages(SignedInPages):
 
 class OfferPages(SignedInPages):
     def code(self, offer: int = 1, person: int = 1) -> str:
-        with self.desk.book.writing() as session:
-            made = offers.issue(session, self.desk.the_shop(), offer, person, self.desk.clock.now())
+        with self.application.database.transaction() as session:
+            made = offer_commands.issue(
+                session, self.application.the_shop(), offer, person, self.application.clock.now()
+            )
             assert made is not None
             return made.code
 
@@ -251,20 +251,24 @@ class OfferPages(SignedInPages):
         self.assertIn(code, self.client.get("/offers/2").text)
 
     def test_two_tills_at_once_redeem_one_code_once(self) -> None:
-        offer = offers.keep(self.desk, None, "For two tills", Terms(kind="amount", amount=1_000), "Ida")
+        offer = offer_commands.keep(
+            self.application, None, "For two tills", Terms(kind="amount", amount=1_000), "Ida"
+        )
         code = self.code(offer)
 
         def use(_: int) -> bool:
             try:
-                offers.redeem(self.desk, code, 5_000, "till")
-            except offers.CannotRedeem:
+                offer_commands.redeem(self.application, code, 5_000, "till")
+            except offer_queries.CannotRedeem:
                 return False
             return True
 
         with ThreadPoolExecutor(8) as pool:
             self.assertEqual(sum(pool.map(use, range(16))), 1)
-        with self.desk.book.reading() as session:
-            figures = offers.figures(session, session.get_one(offers.Offer, offer), self.desk.clock.now())
+        with self.application.database.reading() as session:
+            figures = offer_queries.figures(
+                session, session.get_one(offer_queries.Offer, offer), self.application.clock.now()
+            )
         self.assertEqual(
             (figures.given_out, figures.redeemed, figures.open_codes, figures.cost), (1, 1, 0, 1_000)
         )
@@ -280,15 +284,15 @@ class OfferPages(SignedInPages):
 
 class OwnPages(SignedInPages):
     def link_token(self) -> tuple[str, int]:
-        with self.desk.book.reading() as session:
-            touch = session.scalars(
-                select(Touch).where(Touch.state == "sent", Touch.channel == "email")
+        with self.application.database.reading() as session:
+            delivery = session.scalars(
+                select(Delivery).where(Delivery.state == "sent", Delivery.channel == "email")
             ).first()
-            assert touch is not None
-            return touch.token, touch.person_id
+            assert delivery is not None
+            return delivery.token, delivery.person_id
 
     def state(self, person: int, channel: str = "email") -> str | None:
-        with self.desk.book.reading() as session:
+        with self.application.database.reading() as session:
             return consent_now(session, [person], channel).get(person)
 
     def test_preferences_are_chosen_without_signing_in(self) -> None:
@@ -301,7 +305,7 @@ class OwnPages(SignedInPages):
             data={"often": "monthly", "pause": "30", "birthday_month": "2", "birthday_day": "29"},
         )
         self.assertEqual(self.state(person), "refused")
-        with self.desk.book.reading() as session:
+        with self.application.database.reading() as session:
             kept = session.scalars(select(Preference).where(Preference.person_id == person)).one()
             born = session.get_one(Person, person)
         self.assertEqual((kept.often, born.birthday_month, born.birthday_day), ("monthly", 2, 29))
@@ -337,10 +341,10 @@ class OwnPages(SignedInPages):
             )
         self.client.post("/sign-up", data={"email": "robot@example.com", "website": "x"})
         sender = FakeSender()
-        tick(self.desk, sender)
+        tick(self.application, sender)
         mails = [one for one in sender.handed if one.channel == "email"]
         self.assertEqual([one.recipient for one in mails], ["new@example.com"])
-        with self.desk.book.reading() as session:
+        with self.application.database.reading() as session:
             row = session.scalars(select(SignUp)).one()
         assert row.person_id is not None
         self.assertEqual(self.state(row.person_id), "waiting")
@@ -352,13 +356,13 @@ class OwnPages(SignedInPages):
         self.assertEqual(self.client.post("/confirm/unknown").status_code, 404)
 
     def test_networks_call_back_with_a_signature(self) -> None:
-        with self.desk.book.writing() as session:
+        with self.application.database.transaction() as session:
             settings = TextSettings.load(session)
             settings.secret = "whsec_MfKQ9r8GKYqrTwjUPD8ILPZIo2LaLaSw"
             settings.save(session)
             phone = session.scalars(select(Person.phone).where(Person.phone.is_not(None))).first()
         body = json.dumps({"type": "received", "id": "in-1", "from": phone, "text": "Are you open?"})
-        now, secret = int(time.time()), loaded(self.desk, TextSettings).secret
+        now, secret = int(time.time()), loaded(self.application, TextSettings).secret
         head = {
             "webhook-id": "m",
             "webhook-timestamp": str(now),
@@ -370,7 +374,7 @@ class OwnPages(SignedInPages):
             self.client.post("/callbacks/text", content=body + " ", headers=head).status_code, 401
         )
         self.assertEqual(self.client.post("/callbacks/pigeon", content=body, headers=head).status_code, 404)
-        with self.desk.book.reading() as session:
+        with self.application.database.reading() as session:
             reply = session.scalars(select(Reply)).one()
         self.assertIn("Are you open?", self.client.get("/replies").text)
         self.assertIn(

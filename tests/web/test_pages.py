@@ -8,11 +8,14 @@ from pathlib import Path
 from fastapi.testclient import TestClient
 from sqlalchemy import select
 
-from loyalbell.channels.post_room.store import PostRoomStore
-from loyalbell.demo.shop import OWNER, build_demo
-from loyalbell.desk.desk import Desk
-from loyalbell.store.tables import ConsentEntry, Touch
+from loyalbell.demo import clock_routes
+from loyalbell.demo.build import OWNER, build_demo
+from loyalbell.post_room import routes as post_room_routes
+from loyalbell.post_room.store import PostRoomStore
+from loyalbell.services.application import Application
+from loyalbell.storage.schema import ConsentEntry, Delivery
 from loyalbell.web.app import create_app
+from loyalbell.web.request import DemoParts
 
 PAGES = (
     "/ /customers /customers?q=wren /customers/1 /segments /segments/new /segments/1 /segments/1/people /segments/1/why/3 /segments/compare?segment=1&segment=2 /segments/1/rule.json /messages /messages/new "
@@ -28,14 +31,17 @@ class PagesCase(unittest.TestCase):
     @classmethod
     def setUpClass(cls) -> None:
         cls.folder = Path(tempfile.mkdtemp(prefix="loyalbell-test-"))
-        cls.desk = build_demo(cls.folder, people=200)
+        cls.application = build_demo(cls.folder, people=200)
         cls.room = PostRoomStore(cls.folder)
-        cls.app = create_app(cls.desk, None, cls.room, OWNER[1:])
+        cls.app = create_app(
+            cls.application, None, DemoParts(OWNER[1:], (clock_routes.router, post_room_routes.router))
+        )
+        cls.app.state.post_room = cls.room
 
     @classmethod
     def tearDownClass(cls) -> None:
         cls.room.close()
-        cls.desk.close()
+        cls.application.close()
         shutil.rmtree(cls.folder, ignore_errors=True)
 
     def setUp(self) -> None:
@@ -89,7 +95,7 @@ class Pages(PagesCase):
             answer = self.client.post("/switch", data=data | {"ringing": "0"})
             self.assertEqual(answer.status_code, 403)
             self.assertIn("out of date", answer.text)
-        self.assertTrue(self.desk.the_shop().ringing)
+        self.assertTrue(self.application.the_shop().ringing)
 
     def test_wrong_password_and_other_places_to_go(self) -> None:
         form = {
@@ -159,15 +165,15 @@ class Customers(PagesCase):
     """What customers reach, without a session."""
 
     def a_token(self) -> tuple[str, int]:
-        with self.desk.book.reading() as session:
-            touch = session.scalars(
-                select(Touch).where(Touch.state == "sent").order_by(Touch.id.desc())
+        with self.application.database.reading() as session:
+            delivery = session.scalars(
+                select(Delivery).where(Delivery.state == "sent").order_by(Delivery.id.desc())
             ).first()
-            assert touch
-            return touch.token, touch.person_id
+            assert delivery
+            return delivery.token, delivery.person_id
 
     def state(self, person_id: int) -> str:
-        with self.desk.book.reading() as session:
+        with self.application.database.reading() as session:
             query = select(ConsentEntry.state).where(
                 ConsentEntry.person_id == person_id, ConsentEntry.channel == "email"
             )
@@ -195,8 +201,8 @@ class Customers(PagesCase):
 class FirstDay(unittest.TestCase):
     def test_an_empty_folder_asks_for_the_shop_and_every_page_shows_with_nothing_in_it(self) -> None:
         with tempfile.TemporaryDirectory() as folder:
-            desk = Desk(Path(folder))
-            with TestClient(create_app(desk)) as client:
+            application = Application(Path(folder))
+            with TestClient(create_app(application)) as client:
                 page = client.get("/")
                 self.assertIn("first day", page.text)
                 token = re.search(r'name="_csrf" value="([^"]+)"', page.text)[1]
@@ -229,4 +235,4 @@ class FirstDay(unittest.TestCase):
                 ):
                     self.assertEqual(client.get(path).status_code, 200, path)
                 self.assertEqual(client.get("/post-room").status_code, 404)
-            desk.close()
+            application.close()

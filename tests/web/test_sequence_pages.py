@@ -9,10 +9,11 @@ from sqlalchemy import select
 
 from loyalbell.core.sequences.check import must_fix
 from loyalbell.core.sequences.plan import Plan, every_step, read_plan
-from loyalbell.desk.channel_settings import CareSettings, loaded
-from loyalbell.desk.sequences import editing, occasions
-from loyalbell.store import tables
-from loyalbell.store.tables import Enrolment, HeldBatch, Touch
+from loyalbell.services.sequences import drafts as sequence_drafts
+from loyalbell.services.sequences import sequence_templates
+from loyalbell.services.settings.channels import CareSettings, loaded
+from loyalbell.storage import schema
+from loyalbell.storage.schema import Delivery, Enrolment, HeldBatch
 from tests.web.test_message_pages import SignedInPages
 
 LATER = timedelta(days=3)
@@ -25,25 +26,26 @@ class SequencePages(SignedInPages):
         return json.loads(found[1].replace("&#34;", '"').replace("&#39;", "'").replace("&gt;", ">").replace("&lt;", "<").replace("&amp;", "&"))  # fmt: skip
 
     def draft(self, key: str) -> int:
-        made = occasions.make(self.desk, key, "Ida")
+        made = sequence_templates.make(self.application, key, "Ida")
         assert made is not None
         return made
 
     def plan(self, sequence_id: int) -> Plan:
-        with self.desk.book.reading() as session:
-            return editing.draft_of(session.get_one(tables.Sequence, sequence_id))
+        with self.application.database.reading() as session:
+            return sequence_drafts.draft_of(session.get_one(schema.Sequence, sequence_id))
 
     def act(self, plan: dict[str, Any], act: str = "", **fields: str) -> dict[str, Any]:
         return self.plan_in(self.post("/sequences/draw", plan=json.dumps(plan), act=act, **fields).text)
 
     def test_every_occasion_opens_as_a_finished_draft(self) -> None:
-        for one in occasions.OCCASIONS:
+        for one in sequence_templates.OCCASIONS:
             made = self.post("/sequences/new", start=one.key)
             self.assertEqual(made.status_code, 200, one.key)
             if one.key != "blank":
                 sequence = int(str(made.url).rsplit("/", 1)[1])
                 self.assertFalse(
-                    must_fix(editing.mistakes(self.desk, self.plan(sequence), sequence)), one.key
+                    must_fix(sequence_drafts.mistakes(self.application, self.plan(sequence), sequence)),
+                    one.key,
                 )
         self.assertEqual(self.post("/sequences/new", start="nothing").status_code, 404)
         self.assertEqual(self.client.get("/sequences").status_code, 200)
@@ -113,7 +115,7 @@ class SequencePages(SignedInPages):
         self.assertIn("came in", brought)
         self.assertIn("Nobody on file", self.post(f"/sequences/{made}/bring", who="nobody@example.com").text)
         self.assertEqual(self.client.get(f"/sequences/{made}/people?state=under+way").status_code, 200)
-        with self.desk.book.reading() as session:
+        with self.application.database.reading() as session:
             way = session.scalars(select(Enrolment).where(Enrolment.state == "under way")).first()
         if way is not None:
             self.assertIn("taken out", self.post(f"/enrolments/{way.id}/move", to="out", back=f"/sequences/{made}/people?state=taken+out").text)  # fmt: skip
@@ -132,10 +134,10 @@ class SequencePages(SignedInPages):
             said = self.post(f"/sequences/{made}/publish", when="later", day=wrong, clock="09:00")
             self.assertEqual(said.status_code, 422, wrong)
             self.assertIn(words, said.text)
-        day = (self.desk.clock.now() + LATER).date().isoformat()
+        day = (self.application.clock.now() + LATER).date().isoformat()
         self.post(f"/sequences/{made}/publish", when="later", day=day, clock="09:00")
-        with self.desk.book.reading() as session:
-            kept = session.get_one(tables.Sequence, made)
+        with self.application.database.reading() as session:
+            kept = session.get_one(schema.Sequence, made)
         self.assertEqual((kept.state, kept.goes_live_at is not None), ("draft", True))
 
     def test_a_draft_that_somebody_else_changed_is_not_overwritten(self) -> None:
@@ -167,7 +169,7 @@ class SequencePages(SignedInPages):
         said = self.post(f"/sequences/{made}/proof", who="1 2 nobody@example.com", send="1", to="me").text
         self.assertIn("Nobody on file is called nobody@example.com", said)
         self.assertRegex(said, r"\d proofs are on the way")
-        with self.desk.book.reading() as session:
+        with self.application.database.reading() as session:
             self.assertEqual(
                 list(session.scalars(select(Enrolment.id))), [], "nobody is in the sequence for it"
             )
@@ -175,8 +177,8 @@ class SequencePages(SignedInPages):
     def test_a_held_batch_is_shown_and_decided(self) -> None:
         made = self.draft("thanks")
         self.post(f"/sequences/{made}/publish", when="now")
-        now = self.desk.clock.now()
-        with self.desk.book.writing() as session:
+        now = self.application.clock.now()
+        with self.application.database.transaction() as session:
             batch = HeldBatch(
                 origin_kind="sequence", origin_id=made, day="2026-05-12", made_at=now, normal=4.0, most=54
             )
@@ -184,7 +186,7 @@ class SequencePages(SignedInPages):
             session.flush()
             step = next(one.id for one in self.plan(made).steps if one.do == "message")
             for person in range(1, 7):
-                session.add(Touch(origin_kind="sequence", origin_id=made, step=step, occurrence="x", person_id=person, message_version_id=1, channel="email", token=f"held{person}", state="held", due_at=now, held_batch_id=batch.id))  # fmt: skip
+                session.add(Delivery(origin_kind="sequence", origin_id=made, step=step, occurrence="x", person_id=person, message_version_id=1, channel="email", token=f"held{person}", state="held", due_at=now, held_batch_id=batch.id))  # fmt: skip
             number = batch.id
         self.assertIn("6 messages of", self.client.get(f"/held/{number}").text)
         self.assertIn("waits for your word", self.client.get("/held").text)
@@ -211,7 +213,7 @@ class SequencePages(SignedInPages):
         )
         form = {"_csrf": self.csrf, "person": ["1", "2", "3"], "count": "3", "sequence": str(made), **paced}
         self.assertIn("3 brought in", self.client.post("/customers/many/bring", data=form).text)
-        with self.desk.book.reading() as session:
+        with self.application.database.reading() as session:
             times = sorted(
                 one.entered_at
                 for one in session.scalars(select(Enrolment).where(Enrolment.sequence_id == made))
@@ -231,7 +233,7 @@ class SequencePages(SignedInPages):
 
     def test_care_is_kept_and_wrong_values_are_said(self) -> None:
         self.post("/settings/care", count0="1", days0="3", quiet_begins="20:00", quiet_ends="09:00", closed="2026-12-24 2026-12-25", silent="text", guard_factor="4")  # fmt: skip
-        kept = loaded(self.desk, CareSettings)
+        kept = loaded(self.application, CareSettings)
         self.assertEqual(
             (kept.limits[0].days, kept.quiet_begins, len(kept.closed), kept.silent), (3, "20:00", 2, ["text"])
         )

@@ -8,9 +8,9 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from loyalbell.core.columns import Ints
-from loyalbell.core.ledger import Ledger
-from loyalbell.core.visits import local_days, today_number
+from loyalbell.core.history.columns import Ints
+from loyalbell.core.history.snapshot import HistorySnapshot
+from loyalbell.core.history.visits import local_days, today_number
 
 SUPPORT, LIFT = 5, 1.2
 """Two items go together where at least so many people bought both, so many times oftener than by chance."""
@@ -37,15 +37,15 @@ class Stock:
 class Shelf:
     """The whole book's purchases as of an instant, ready to choose from for any person."""
 
-    def __init__(self, ledger: Ledger, as_of: int, stock: Mapping[int, Stock]) -> None:
-        lines = ledger.lines
+    def __init__(self, snapshot: HistorySnapshot, as_of: int, stock: Mapping[int, Stock]) -> None:
+        lines = snapshot.lines
         rows = lines.span(-(2**62), as_of)
         kept = (lines.void_at[rows] > as_of) & (lines.item[rows] > 0)
-        self.stock, self.today = stock, today_number(as_of, ledger.zone)
+        self.stock, self.today = stock, today_number(as_of, snapshot.zone)
         self.person: Ints = lines.person[rows][kept].astype(np.int64)
         self.item: Ints = lines.item[rows][kept].astype(np.int64)
-        self.day = local_days(lines.at[rows][kept], ledger.zone)
-        self.names = {at: name for at, (name, _, _) in ledger.catalogue.items.items()}
+        self.day = local_days(lines.at[rows][kept], snapshot.zone)
+        self.names = {at: name for at, (name, _, _) in snapshot.catalogue.items.items()}
         self._order = np.argsort(self.person, kind="stable")
         self._sorted = self.person[self._order]
         self._best: list[int] | None = None

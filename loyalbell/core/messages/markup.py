@@ -7,7 +7,7 @@ import html
 import re
 from collections.abc import Callable
 
-from loyalbell.core.messages.fields import TOKEN, escape_around_fields
+from loyalbell.core.messages.merge_fields import TOKEN, escape_around_fields
 
 _LINK = re.compile(r"\[([^\]\n]+)\]\(([^()\s]+(?:\([^()\s]*\)[^()\s]*)*)\)")
 _BOLD = re.compile(r"\*\*(?=\S)(.+?)(?<=\S)\*\*")

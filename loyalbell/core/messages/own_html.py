@@ -8,7 +8,7 @@ from html.parser import HTMLParser
 
 import nh3
 
-from loyalbell.core.messages.fields import TOKEN
+from loyalbell.core.messages.merge_fields import TOKEN
 
 TAGS = {
     "a", "abbr", "b", "blockquote", "br", "center", "code", "div", "em", "font", "h1", "h2", "h3", "h4", "h5", "h6",

@@ -6,8 +6,11 @@ from dataclasses import dataclass, field
 from typing import Literal
 
 from loyalbell.core.messages import content as c
+from loyalbell.core.messages.client_support import weak_features
 from loyalbell.core.messages.contrast import LEAST, contrast
-from loyalbell.core.messages.fields import (
+from loyalbell.core.messages.email_rendering import CompiledEmail
+from loyalbell.core.messages.markup import as_plain
+from loyalbell.core.messages.merge_fields import (
     ALWAYS_KNOWN,
     FIELDS,
     OF_THE_SHOP,
@@ -18,13 +21,10 @@ from loyalbell.core.messages.fields import (
     label_of,
     template,
 )
-from loyalbell.core.messages.letter import CompiledEmail
-from loyalbell.core.messages.markup import as_plain
 from loyalbell.core.messages.own_html import clean
-from loyalbell.core.messages.short import offers_named
-from loyalbell.core.messages.spam import ENOUGH, Parts, signs
-from loyalbell.core.messages.support import weak_features
-from loyalbell.core.messages.text import GSM_7, parts, wide_characters
+from loyalbell.core.messages.short_rendering import offers_named
+from loyalbell.core.messages.spam_signs import ENOUGH, Parts, signs
+from loyalbell.core.messages.text_parts import GSM_7, parts, wide_characters
 from loyalbell.core.segments.model import segments_in
 
 Level = Literal["must fix", "look at this", "fine"]
@@ -49,7 +49,7 @@ class Finding:
 
 
 @dataclass(frozen=True)
-class Around:
+class PreflightContext:
     """What a message leans on, beside its own words.
 
     ``missing`` says for how many of the ``audience`` each field is not on file. ``offers`` are id to why codes of it
@@ -75,19 +75,19 @@ class Around:
     filter_score: tuple[float, str] | None = None
 
 
-def preflight(writing: c.EmailContent | c.TextContent | c.ChatContent, around: Around, compiled: CompiledEmail | None = None) -> list[Finding]:  # fmt: skip
+def preflight(writing: c.EmailContent | c.TextContent | c.ChatContent, context: PreflightContext, compiled: CompiledEmail | None = None) -> list[Finding]:  # fmt: skip
     """Everything found in one writing, the worst first; one *fine* line says what was looked at and held."""
-    found = [*_fields(writing, around), *_conditions(writing, around), *_offers(writing, around)]
+    found = [*_fields(writing, context), *_conditions(writing, context), *_offers(writing, context)]
     if isinstance(writing, c.EmailContent):
-        found += _email(writing, around, compiled)
+        found += _email(writing, context, compiled)
         fine = "Subject, fields, links, pictures, contrast, size, sender, postal address, unsubscribe link."
     elif isinstance(writing, c.TextContent):
-        found += _text(writing, around)
+        found += _text(writing, context)
         fine = "Fields, length, alphabet, sender, how to stop."
     else:
-        found += _chat(writing, around)
+        found += _chat(writing, context)
         fine = "Fields, answers, opening message, sender."
-    found += [Finding("must fix", words) for words in around.lacking.get(writing.channel, ())]
+    found += [Finding("must fix", words) for words in context.lacking.get(writing.channel, ())]
     order = {MUST: 0, LOOK: 1, FINE: 2}
     found.sort(key=lambda finding: order[finding.level])
     if all(finding.level == FINE for finding in found):
@@ -99,7 +99,9 @@ def blocks_sending(findings: list[Finding]) -> bool:
     return any(finding.level == MUST for finding in findings)
 
 
-def _fields(writing: c.EmailContent | c.TextContent | c.ChatContent, around: Around) -> list[Finding]:
+def _fields(
+    writing: c.EmailContent | c.TextContent | c.ChatContent, context: PreflightContext
+) -> list[Finding]:
     found, bare = [], set[str]()
     for where, text in c.texts_of(writing):
         block = _block_of(where)
@@ -109,13 +111,13 @@ def _fields(writing: c.EmailContent | c.TextContent | c.ChatContent, around: Aro
             found.append(Finding("must fix", f"In {where}: {problem}", block))
             continue
         for name in sorted(fields_used(text)):
-            words = _unknown(name, around)
+            words = _unknown(name, context)
             if words:
                 found.append(Finding("must fix", f"In {where}: {words}", block))
-        bare |= {name for name in fields_without_fallback(text) if not _unknown(name, around)}
+        bare |= {name for name in fields_without_fallback(text) if not _unknown(name, context)}
     for name in sorted(bare - ALWAYS_KNOWN - OF_THE_SHOP):
         if not name.startswith(("offer_", "item")):
-            found += _bare(name, around)
+            found += _bare(name, context)
     return found
 
 
@@ -124,37 +126,41 @@ def _block_of(where: str) -> int:
     return int(found[1]) if found else 0
 
 
-def _unknown(name: str, around: Around) -> str:
-    if name in OF_THE_SHOP and name not in around.set_links:
+def _unknown(name: str, context: PreflightContext) -> str:
+    if name in OF_THE_SHOP and name not in context.set_links:
         return f"the {label_of(name)} is not set. Give it in Settings."
     if name.startswith("offer_"):
         return ""
     if name.startswith(OWN):
-        known = name.removeprefix(OWN).isdigit() and int(name.removeprefix(OWN)) in around.own_fields
+        known = name.removeprefix(OWN).isdigit() and int(name.removeprefix(OWN)) in context.own_fields
         return "" if known else "it asks for a field of your own that is no longer there."
     return "" if name in _KNOWN else f"there is no field called “{name}”."
 
 
-def _bare(name: str, around: Around) -> list[Finding]:
-    lacking = around.missing.get(name)
+def _bare(name: str, context: PreflightContext) -> list[Finding]:
+    lacking = context.missing.get(name)
     if lacking == 0:
         return []
-    who = f"{lacking:,} of {around.audience:,} have" if lacking else "Whoever has"
+    who = f"{lacking:,} of {context.audience:,} have" if lacking else "Whoever has"
     words = f"{who} no {label_of(name)} on file and will not get this. Give words to use instead."
     return [Finding("look at this", words)]
 
 
-def _conditions(writing: c.EmailContent | c.TextContent | c.ChatContent, around: Around) -> list[Finding]:
+def _conditions(
+    writing: c.EmailContent | c.TextContent | c.ChatContent, context: PreflightContext
+) -> list[Finding]:
     found = []
     for when in c.whens(writing):
-        if when.rule is not None and not segments_in(when.rule.root) <= around.segments:
+        if when.rule is not None and not segments_in(when.rule.root) <= context.segments:
             found.append(
                 Finding("must fix", "A part is shown to a segment that has been deleted. Choose another.")
             )
     return found
 
 
-def _offers(writing: c.EmailContent | c.TextContent | c.ChatContent, around: Around) -> list[Finding]:
+def _offers(
+    writing: c.EmailContent | c.TextContent | c.ChatContent, context: PreflightContext
+) -> list[Finding]:
     named: list[tuple[int | None, int]] = []
     if isinstance(writing, c.EmailContent):
         named += [
@@ -168,20 +174,22 @@ def _offers(writing: c.EmailContent | c.TextContent | c.ChatContent, around: Aro
     for offer, block in dict.fromkeys(named):
         if offer is None:
             found.append(Finding("must fix", "An offer is not chosen yet.", block))
-        elif offer not in around.offers:
+        elif offer not in context.offers:
             found.append(Finding("must fix", "It names an offer that is not on file.", block))
-        elif around.offers[offer]:
-            found.append(Finding("must fix", around.offers[offer], block))
+        elif context.offers[offer]:
+            found.append(Finding("must fix", context.offers[offer], block))
     return found
 
 
-def _email(writing: c.EmailContent, around: Around, compiled: CompiledEmail | None) -> list[Finding]:
-    found = [*_subject(writing), *_body(writing), *_blocks(writing, around), *_wrapping(writing, around)]
-    if around.attached > MOST_ATTACHED:
-        words = f"The files that go with it come to {around.attached / 1e6:.1f} MB; 5 MB at most."
+def _email(
+    writing: c.EmailContent, context: PreflightContext, compiled: CompiledEmail | None
+) -> list[Finding]:
+    found = [*_subject(writing), *_body(writing), *_blocks(writing, context), *_wrapping(writing, context)]
+    if context.attached > MOST_ATTACHED:
+        words = f"The files that go with it come to {context.attached / 1e6:.1f} MB; 5 MB at most."
         found.append(Finding("must fix", words))
     if compiled is not None:
-        found += [*_links(compiled, around), *_size(compiled), *_spam(compiled, around)]
+        found += [*_links(compiled, context), *_size(compiled), *_spam(compiled, context)]
     return found
 
 
@@ -239,55 +247,55 @@ def _own_html(text: str, block: int) -> list[Finding]:
     return found
 
 
-def _blocks(writing: c.EmailContent, around: Around) -> list[Finding]:
+def _blocks(writing: c.EmailContent, context: PreflightContext) -> list[Finding]:
     if writing.form != "letter":
         return []
     found: list[Finding] = []
     for at, block in enumerate(c.every_block(writing.blocks), 1):
-        found += _block(block, at, around)
+        found += _block(block, at, context)
     return found
 
 
-def _block(block: object, at: int, around: Around) -> list[Finding]:
+def _block(block: object, at: int, context: PreflightContext) -> list[Finding]:
     if isinstance(block, c.Button) and not block.label.strip():
         return [Finding("must fix", "A button has no words on it.", at)]
     if isinstance(block, c.Button) and not block.url.strip():
         return [Finding("must fix", f"“{block.label}” leads nowhere. Give it an address like https://…", at)]
     if isinstance(block, c.Picture):
-        if block.picture is None or block.picture not in around.pictures:
+        if block.picture is None or block.picture not in context.pictures:
             return [Finding("must fix", "A picture is not chosen yet, or has been deleted.", at)]
-        if not block.alt.strip() and not around.pictures[block.picture].strip():
+        if not block.alt.strip() and not context.pictures[block.picture].strip():
             return [Finding("look at this", "A picture has no words for who cannot see it.", at)]
-    if isinstance(block, c.Items) and block.list == "field" and block.field not in around.own_fields:
+    if isinstance(block, c.Items) and block.list == "field" and block.field not in context.own_fields:
         return [Finding("must fix", "The items are to come from a field of theirs; choose which.", at)]
-    if isinstance(block, c.Saved) and block.saved not in around.saved:
+    if isinstance(block, c.Saved) and block.saved not in context.saved:
         return [Finding("must fix", "A kept block is not chosen yet, or has been deleted.", at)]
     if isinstance(block, c.OwnHtml):
         return _own_html(block.html, at)
     return []
 
 
-def _links(compiled: CompiledEmail, around: Around) -> list[Finding]:
+def _links(compiled: CompiledEmail, context: PreflightContext) -> list[Finding]:
     found = []
     for url in dict.fromkeys(one.strip() for one in compiled.links):
         if not url or _FIELD_LINK.match(url):
             continue
         if not _LINK.match(url):
             found.append(Finding("must fix", f"“{url}” is no address. Write it like https://…"))
-        elif around.public_url and url.startswith(around.public_url + "/"):
-            if not around.own_page(url.removeprefix(around.public_url)):
+        elif context.public_url and url.startswith(context.public_url + "/"):
+            if not context.own_page(url.removeprefix(context.public_url)):
                 found.append(Finding("must fix", f"“{url}” is not one of our pages."))
         elif url.startswith("http://"):
             found.append(Finding("look at this", f"“{url}” is not safe to travel on; https:// would be."))
     return found
 
 
-def _wrapping(writing: c.EmailContent, around: Around) -> list[Finding]:
-    look = around.look
+def _wrapping(writing: c.EmailContent, context: PreflightContext) -> list[Finding]:
+    look = context.look
     if look is None:
         return [Finding("must fix", "No letterhead is chosen.")]
     found: list[Finding] = []
-    if around.marketing and not look.footer.strip():
+    if context.marketing and not look.footer.strip():
         found.append(Finding("must fix", "The letterhead has no postal address in its footer."))
     for words, one, other in (
         ("The words", look.ink, look.card),
@@ -309,9 +317,9 @@ def _size(compiled: CompiledEmail) -> list[Finding]:
     return []
 
 
-def _spam(compiled: CompiledEmail, around: Around) -> list[Finding]:
-    if around.filter_score is not None:
-        score, words = around.filter_score
+def _spam(compiled: CompiledEmail, context: PreflightContext) -> list[Finding]:
+    if context.filter_score is not None:
+        score, words = context.filter_score
         level: Level = "must fix" if score >= ENOUGH else "look at this" if score >= ENOUGH / 2 else "fine"
         said = f"Spam score {round(score, 1) + 0.0:.1f} of {ENOUGH:.0f}, by the filter on this machine"
         return [Finding(level, f"{said}: {words}." if words else f"{said}.")]
@@ -327,7 +335,7 @@ def _spam(compiled: CompiledEmail, around: Around) -> list[Finding]:
     return [Finding(level, said)]
 
 
-def _text(writing: c.TextContent, around: Around) -> list[Finding]:
+def _text(writing: c.TextContent, context: PreflightContext) -> list[Finding]:
     whole = "\n".join(one.text for one in writing.texts)
     if not whole.strip():
         return [Finding("must fix", "The text is empty. Write something in it.")]
@@ -347,12 +355,12 @@ def _text(writing: c.TextContent, around: Around) -> list[Finding]:
         )
     if counted.parts > _TOOK_MANY:
         found.append(Finding("look at this", f"It takes {counted.parts} parts, and each is paid for."))
-    if around.marketing and not re.search(r"\bstop\b|\balto\b|\barret\b|stop_words", whole, re.IGNORECASE):
+    if context.marketing and not re.search(r"\bstop\b|\balto\b|\barret\b|stop_words", whole, re.IGNORECASE):
         found.append(Finding("look at this", "It does not say how to stop. Put in “Reply STOP to end”."))
     return found
 
 
-def _chat(writing: c.ChatContent, around: Around) -> list[Finding]:
+def _chat(writing: c.ChatContent, context: PreflightContext) -> list[Finding]:
     if not any(one.text.strip() for one in writing.texts):
         return [Finding("must fix", "The chat message is empty. Write something in it.")]
     found: list[Finding] = []
@@ -363,8 +371,8 @@ def _chat(writing: c.ChatContent, around: Around) -> list[Finding]:
                 "No opening message is chosen: only who wrote to you within a day will get it.",
             )
         )
-    elif around.openings.get(writing.opening) != "approved":
+    elif context.openings.get(writing.opening) != "approved":
         found.append(Finding("must fix", "The opening message is not approved by the network yet."))
-    if writing.picture is not None and writing.picture not in around.pictures:
+    if writing.picture is not None and writing.picture not in context.pictures:
         found.append(Finding("must fix", "The picture has been deleted. Choose another."))
     return found

@@ -6,10 +6,10 @@ from itertools import pairwise
 import numpy as np
 from numpy.typing import NDArray
 
-from loyalbell.core.columns import Ints, Small
-from loyalbell.core.ledger import Ledger
-from loyalbell.core.rhythm.repeat import BuyingDays, Part, buying_days, gaps
-from loyalbell.core.visits import today_number
+from loyalbell.core.history.columns import Ints, Small
+from loyalbell.core.history.snapshot import HistorySnapshot
+from loyalbell.core.history.visits import today_number
+from loyalbell.core.rhythm.return_curve import BuyingDays, Part, buying_days, gaps
 
 BANDS = ("new", "in rhythm", "late", "quiet", "silent")
 IN_RHYTHM, LATE, QUIET = 1.25, 2.0, 4.0
@@ -70,10 +70,10 @@ class Rhythms:
     band: Small
 
 
-def rhythms(ledger: Ledger, as_of: int, shop: float, part: Part | None = None) -> Rhythms:
+def rhythms(snapshot: HistorySnapshot, as_of: int, shop: float, part: Part | None = None) -> Rhythms:
     """The same as ``personal_rhythm`` for the whole book at once. ``shop`` is the shop's typical gap in days."""
-    bought, count = buying_days(ledger, as_of, part), len(ledger.people)
-    today = today_number(as_of, ledger.zone)
+    bought, count = buying_days(snapshot, as_of, part), len(snapshot.people)
+    today = today_number(as_of, snapshot.zone)
     purchases = np.bincount(bought.person, minlength=count)
     last_day = np.zeros(count, dtype=np.int64)
     last_day[bought.person] = bought.day

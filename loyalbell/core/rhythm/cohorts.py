@@ -5,10 +5,10 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from loyalbell.core.columns import Ints, distinct
-from loyalbell.core.ledger import Ledger
-from loyalbell.core.rhythm.repeat import Part, buying_days
-from loyalbell.core.visits import today_number
+from loyalbell.core.history.columns import Ints, distinct
+from loyalbell.core.history.snapshot import HistorySnapshot
+from loyalbell.core.history.visits import today_number
+from loyalbell.core.rhythm.return_curve import Part, buying_days
 
 Months = NDArray[np.int64]
 
@@ -35,16 +35,16 @@ def say_month(month: int) -> str:
     return str(np.datetime64(int(month), "M"))
 
 
-def cohorts(ledger: Ledger, as_of: int, part: Part | None = None) -> Cohorts:
-    bought = buying_days(ledger, as_of, part)
+def cohorts(snapshot: HistorySnapshot, as_of: int, part: Part | None = None) -> Cohorts:
+    bought = buying_days(snapshot, as_of, part)
     none = np.zeros(0, dtype=np.int64)
     if not len(bought.day):
         return Cohorts(none, none, np.zeros((0, 0), dtype=np.int64))
     month = month_numbers(bought.day)
-    first = np.full(len(ledger.people), np.iinfo(np.int64).max)
+    first = np.full(len(snapshot.people), np.iinfo(np.int64).max)
     np.minimum.at(first, bought.person, month)
     own = first[bought.person]
-    now = int(month_numbers(np.array([today_number(as_of, ledger.zone)]))[0])
+    now = int(month_numbers(np.array([today_number(as_of, snapshot.zone)]))[0])
     begin = int(own.min())
     width = now - begin + 1
     once = distinct((bought.person.astype(np.int64) * width) + (month - own))

@@ -5,10 +5,10 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from loyalbell.core.columns import Ints, Mask
-from loyalbell.core.ledger import Ledger
-from loyalbell.core.rhythm.repeat import Part, rows_of
-from loyalbell.core.visits import SECONDS
+from loyalbell.core.history.columns import Ints, Mask
+from loyalbell.core.history.snapshot import HistorySnapshot
+from loyalbell.core.history.visits import SECONDS
+from loyalbell.core.rhythm.return_curve import Part, rows_of
 
 
 @dataclass(frozen=True)
@@ -45,15 +45,15 @@ class Concentration:
 
 
 def concentration(
-    ledger: Ledger, as_of: int, days: int | None = None, part: Part | None = None
+    snapshot: HistorySnapshot, as_of: int, days: int | None = None, part: Part | None = None
 ) -> Concentration:
     """Of those on file who bought anything by ``as_of``, within the ``days`` x 24 hours before where given."""
-    person, at, money = rows_of(ledger, as_of, part)
+    person, at, money = rows_of(snapshot, as_of, part)
     if days is not None:
         kept = at > as_of - days * SECONDS
         person, money = person[kept], money[kept]
-    bought = (ledger.per_person(person) > 0) & ledger.on_file(as_of)
-    spent = np.where(bought, ledger.per_person(person, money), 0)
+    bought = (snapshot.per_person(person) > 0) & snapshot.on_file(as_of)
+    spent = np.where(bought, snapshot.per_person(person, money), 0)
     best = np.sort(spent[bought])[::-1]
     total = int(best.sum())
     curve = np.cumsum(best) / total if total else np.zeros(0)

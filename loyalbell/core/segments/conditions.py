@@ -9,7 +9,7 @@ from loyalbell.core.segments.periods import MOST_DAYS, Ever, Part, Period
 Comparison = Literal["at least", "at most", "exactly"]
 Amount = Annotated[int, Field(ge=0, le=10**12)]
 Channel = Literal["email", "text", "chat"]
-Words = Annotated[str, Field(min_length=1, max_length=200)]
+ShortText = Annotated[str, Field(min_length=1, max_length=200)]
 
 
 class OrdersCondition(Part):
@@ -38,7 +38,7 @@ class ItemsCondition(Part):
     comparison: Comparison = "at least"
     value: Amount = 1
     item: int | None = None
-    category: Words | None = None
+    category: ShortText | None = None
     department: int | None = None
     period: Period = Ever()
 
@@ -72,8 +72,8 @@ class EventsCondition(Part):
     """Events of a kind, where a property has a value (as text) if one is named."""
 
     about: Literal["events"] = "events"
-    kind: Words
-    property: Words | None = None
+    kind: ShortText
+    property: ShortText | None = None
     holds: Annotated[str, Field(max_length=200)] = ""
     measure: Literal["count", "last"] = "count"
     comparison: Comparison = "at least"
@@ -157,7 +157,7 @@ class DateCondition(Part):
     """
 
     about: Literal["date"] = "date"
-    which: Words = "birthday"
+    which: ShortText = "birthday"
     comparison: Literal["in days", "days ago", "within", "month", "is known", "is not known"] = "in days"
     value: int = Field(default=0, ge=0, le=365)
 
@@ -167,7 +167,7 @@ class MembershipCondition(Part):
 
     about: Literal["membership"] = "membership"
     state: Literal["runs", "has ended", "renews in", "none"] = "runs"
-    plan: Words | None = None
+    plan: ShortText | None = None
     term: Literal["yearly", "quarterly", "monthly", "weekly", "once"] | None = None
     comparison: Comparison = "exactly"
     days: int = Field(default=3, ge=0, le=MOST_DAYS)

@@ -29,10 +29,10 @@ from loyalbell.core.segments.conditions import (
     ScoresCondition,
     SegmentCondition,
     SequencesCondition,
+    ShortText,
     TagCondition,
     TopCondition,
     VisitsCondition,
-    Words,
 )
 from loyalbell.core.segments.periods import (
     MOST_DAYS,
@@ -86,11 +86,11 @@ __all__ = [
     "ScoresCondition",
     "SegmentCondition",
     "SequencesCondition",
+    "ShortText",
     "SinceEntering",
     "TagCondition",
     "TopCondition",
     "VisitsCondition",
-    "Words",
     "read_rule",
     "segments_in",
 ]

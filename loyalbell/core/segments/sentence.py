@@ -4,8 +4,8 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
-from loyalbell.core.ledger import Catalogue
-from loyalbell.core.money import say_money
+from loyalbell.core.history.money import say_money
+from loyalbell.core.history.snapshot import Catalogue
 from loyalbell.core.segments.model import (
     AfterJoining,
     AnswersCondition,

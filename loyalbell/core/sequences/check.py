@@ -4,10 +4,10 @@ from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, field
 from typing import Any, Literal
 
+from loyalbell.core.clock.send_windows import QuietHours, open_hours
+from loyalbell.core.clock.zones import DAY
 from loyalbell.core.sequences import plan as p
-from loyalbell.core.sequences.tree import Tree, tree_of
-from loyalbell.core.windows import Quiet, open_hours
-from loyalbell.core.zones import DAY
+from loyalbell.core.sequences.plan_tree import Tree, tree_of
 
 Level = Literal["must fix", "look at this"]
 MANY_WITHOUT = 0.2
@@ -39,7 +39,7 @@ class Surroundings:
     fields: frozenset[int] = frozenset()
     segments: frozenset[int] = frozenset()
     sequences: frozenset[int] = frozenset()
-    quiet: Quiet = Quiet()
+    quiet: QuietHours = QuietHours()
     agreed: Mapping[str, float] = field(default_factory=dict)
     same_event: tuple[str, ...] = ()
     paced: bool = False
@@ -49,7 +49,7 @@ class Surroundings:
 def check(plan: p.Plan, around: Surroundings) -> list[Mistake]:
     """Everything that is wrong, what must be fixed first."""
     tree = tree_of(plan)
-    found = [*_whole(plan, around), *_stops(plan), *_again(plan)]
+    found = [*_whole(plan, around), *_exits(plan), *_reentry(plan)]
     for step in p.every_step(plan.steps):
         found += [Mistake(level, words, step.id) for level, words in _STEPS[type(step)](step, tree, around)]
     found += _pile_up(plan, around)
@@ -78,19 +78,19 @@ def _whole(plan: p.Plan, around: Surroundings) -> Iterator[Mistake]:
         yield Mistake("look at this", f"“{name}” starts on the same thing; people would get both.", "start")
 
 
-def _stops(plan: p.Plan) -> Iterator[Mistake]:
-    lapsed = isinstance(plan.start, p.OnLack) or (
-        isinstance(plan.start, p.OnEvent) and plan.start.happening.what in ("order", "visit")
+def _exits(plan: p.Plan) -> Iterator[Mistake]:
+    lapsed = isinstance(plan.start, p.OnInactivity) or (
+        isinstance(plan.start, p.OnEvent) and plan.start.event_filter.what in ("order", "visit")
     )
     sends = [one for one in p.every_step(plan.steps) if isinstance(one, p.MessageStep)]
-    if lapsed and len(sends) > 1 and not plan.stops and plan.stop_when is None:
+    if lapsed and len(sends) > 1 and not plan.exit_events and plan.exit_condition is None:
         words = "Nothing ends it early: people would be reminded after they have come back. Add a stop rule."
         yield Mistake("look at this", words, "stops")
 
 
-def _again(plan: p.Plan) -> Iterator[Mistake]:
+def _reentry(plan: p.Plan) -> Iterator[Mistake]:
     """Coming in again could go round and round where what starts it is what it does."""
-    starts = plan.start.happening if isinstance(plan.start, p.OnEvent) else None
+    starts = plan.start.event_filter if isinstance(plan.start, p.OnEvent) else None
     if starts is None or plan.again.kind == "never":
         return
     for step in p.every_step(plan.steps):
@@ -120,7 +120,7 @@ def _message(step: p.MessageStep, tree: Tree, around: Surroundings) -> Found:
                 yield "must fix", f"“{name}”, {channel}: {words}"
         if all(channel not in wrong for channel in step.channels):
             yield "must fix", f"“{name}” says nothing by {' or '.join(step.channels)}."
-        if not _opens(step, around.quiet if marketing else Quiet()):
+        if not _opens(step, around.quiet if marketing else QuietHours()):
             yield "must fix", "Its window never opens: it lies within the quiet hours."
     for channel in step.channels:
         for words in around.lacking.get(channel, ()):
@@ -133,7 +133,7 @@ def _message(step: p.MessageStep, tree: Tree, around: Surroundings) -> Found:
         )
 
 
-def _opens(step: p.MessageStep, quiet: Quiet) -> bool:
+def _opens(step: p.MessageStep, quiet: QuietHours) -> bool:
     return any(open_hours(step.release, quiet.begins, quiet.ends))
 
 
@@ -144,7 +144,7 @@ def _wait(step: p.WaitStep, tree: Tree, around: Surroundings) -> Found:
     if step.kind == "until near":
         if not (
             isinstance(start, p.OnDate)
-            or (isinstance(start, p.OnEvent) and start.happening.what == "booking")
+            or (isinstance(start, p.OnEvent) and start.event_filter.what == "booking")
         ):
             yield "must fix", "It waits for a date, but no date brings people in."
         elif isinstance(start, p.OnDate) and step.span.seconds > -start.days * DAY:
@@ -198,7 +198,7 @@ def _fork(step: p.ForkStep, tree: Tree, around: Surroundings) -> Found:
             )
 
 
-def _lot(step: p.LotStep, tree: Tree, around: Surroundings) -> Found:
+def _random_split(step: p.RandomSplitStep, tree: Tree, around: Surroundings) -> Found:
     for number, arm in enumerate(step.arms, 1):
         if arm.share == 0:
             yield "must fix", f"Nobody reaches arm {number}: its share is 0 %."
@@ -218,7 +218,7 @@ def _set(step: p.SetStep, tree: Tree, around: Surroundings) -> Found:
         yield "must fix", "Its tag or field has been deleted."
 
 
-def _tell(step: p.TellStep, tree: Tree, around: Surroundings) -> Found:
+def _notify_staff(step: p.NotifyStaffStep, tree: Tree, around: Surroundings) -> Found:
     if not step.words.strip():
         yield "must fix", "Say what the staff should be told."
 
@@ -243,14 +243,14 @@ _STEPS: dict[type, Callable[[Any, Tree, Surroundings], Found]] = {
     p.MessageStep: _message,
     p.WaitStep: _wait,
     p.ForkStep: _fork,
-    p.LotStep: _lot,
+    p.RandomSplitStep: _random_split,
     p.OfferStep: _offer,
     p.SetStep: _set,
-    p.TellStep: _tell,
+    p.NotifyStaffStep: _notify_staff,
     p.HandOffStep: _hand_off,
     p.BringStep: _bring,
     p.HookStep: _nothing,
-    p.QuietStep: _nothing,
+    p.StopContactStep: _nothing,
     p.EndStep: _nothing,
 }
 

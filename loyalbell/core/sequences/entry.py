@@ -3,12 +3,12 @@
 from collections.abc import Sequence
 from typing import Literal
 
-from loyalbell.core.sequences.chance import held_back
+from loyalbell.core.clock.zones import DAY
+from loyalbell.core.sequences.assignment import held_back
+from loyalbell.core.sequences.engine import Facts, Position
 from loyalbell.core.sequences.plan import Plan
-from loyalbell.core.sequences.starts import Crossing
-from loyalbell.core.sequences.step import Facts, Position
-from loyalbell.core.sequences.tree import Tree
-from loyalbell.core.zones import DAY
+from loyalbell.core.sequences.plan_tree import Tree
+from loyalbell.core.sequences.triggers import TriggerHit
 
 Out = Literal["closed", "came in before", "came in lately", "not meant"]
 HELD_BACK = "held back"
@@ -21,21 +21,21 @@ OUT_WORDS: dict[str, str] = {
 }
 
 
-def kept_out(plan: Plan, crossing: Crossing, before: Sequence[int], facts: Facts) -> Out | None:
+def entry_refusal(plan: Plan, hit: TriggerHit, before: Sequence[int], facts: Facts) -> Out | None:
     """``before``: when the same person came into this sequence earlier, ascending, held back or not."""
     if not facts.present():
         return "closed"
     if before and plan.again.kind == "never":
         return "came in before"
-    if before and plan.again.kind == "after" and crossing.at < before[-1] + plan.again.days * DAY:
+    if before and plan.again.kind == "after" and hit.at < before[-1] + plan.again.days * DAY:
         return "came in lately"
-    if plan.only is not None and not facts.meets(plan.only, crossing.at):
+    if plan.only is not None and not facts.meets(plan.only, hit.at):
         return "not meant"
     return None
 
 
-def first_position(tree: Tree, crossing: Crossing, key: str, person_id: int) -> Position:
+def first_position(tree: Tree, hit: TriggerHit, key: str, person_id: int) -> Position:
     """Where somebody stands who has just come in; in the held-back group they are done at once."""
     if held_back(key, person_id, tree.plan.held_back):
-        return Position(crossing.at, crossing.at, None, crossing.anchor, state=HELD_BACK)
-    return Position(crossing.at, crossing.at, tree.first, crossing.anchor)
+        return Position(hit.at, hit.at, None, hit.anchor, state=HELD_BACK)
+    return Position(hit.at, hit.at, tree.first, hit.anchor)

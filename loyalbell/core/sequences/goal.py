@@ -3,8 +3,8 @@
 from collections.abc import Iterable
 from dataclasses import dataclass
 
-from loyalbell.core.sequences.happenings import ByPerson
-from loyalbell.core.zones import DAY
+from loyalbell.core.clock.zones import DAY
+from loyalbell.core.sequences.event_rows import ByPerson
 
 
 @dataclass(frozen=True)
@@ -21,12 +21,12 @@ class GoalStand:
         return self.reached / self.of if self.of else None
 
 
-def goal_stand(happened: ByPerson, starts: Iterable[tuple[int, int]], days: int, now: int) -> GoalStand:
+def goal_stand(event_rows: ByPerson, starts: Iterable[tuple[int, int]], days: int, now: int) -> GoalStand:
     """``starts`` are (person number, instant from which the days count), once for each way through the sequence."""
     reached = of = early = still = 0
     for person, at in starts:
         end = at + days * DAY
-        did = happened.first(person, at, min(end, now)) is not None
+        did = event_rows.first(person, at, min(end, now)) is not None
         if end <= now:
             of, reached = of + 1, reached + did
         else:

@@ -5,10 +5,10 @@ from typing import Annotated, Any, Literal, Self
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError, model_validator
 
-from loyalbell.core.plain_errors import say_error
-from loyalbell.core.segments.model import Amount, Channel, Rule, Words
-from loyalbell.core.waits import Span
-from loyalbell.core.windows import AT_ONCE, ClockTime, Release, Weekdays
+from loyalbell.core.clock.durations import Span
+from loyalbell.core.clock.send_windows import AT_ONCE, ClockTime, SendWindow, Weekdays
+from loyalbell.core.segments.model import Amount, Channel, Rule, ShortText
+from loyalbell.core.validation_errors import say_error
 
 PLAN_VERSION = 1
 MOST_STEPS = 200
@@ -16,7 +16,7 @@ StepId = Annotated[str, Field(pattern=r"^[a-z0-9]{1,16}$")]
 
 
 class _Part(BaseModel):
-    model_config = ConfigDict(extra="forbid", frozen=True)
+    model_config = ConfigDict(extra="forbid", frozen=True, populate_by_name=True, serialize_by_alias=True)
 
 
 What = Literal[
@@ -27,7 +27,7 @@ What = Literal[
 an appointment made; ``membership`` one begun; the last three are what they did with any message of ours."""
 
 
-class Happening(_Part):
+class EventFilter(_Part):
     """Something that happens, and to which of its kind it is narrowed.
 
     For orders: holding any of the ``items`` or ``categories``, of any of the ``departments``, of at least ``least``
@@ -38,13 +38,13 @@ class Happening(_Part):
 
     what: What = "order"
     items: tuple[int, ...] = ()
-    categories: tuple[Words, ...] = ()
+    categories: tuple[ShortText, ...] = ()
     departments: tuple[int, ...] = ()
     least: Amount | None = None
     nth: int | None = Field(default=None, ge=1, le=10_000)
     others: bool = False
     tag: int | None = None
-    event: Words | None = None
+    event: ShortText | None = None
     low: int = Field(default=0, ge=0, le=100)
     high: int = Field(default=100, ge=0, le=100)
 
@@ -61,7 +61,7 @@ class OnEvent(_Part):
     """When something happens."""
 
     on: Literal["event"] = "event"
-    happening: Happening = Happening()
+    event_filter: EventFilter = Field(default=EventFilter(), alias="happening")
 
 
 class OnSegment(_Part):
@@ -78,16 +78,16 @@ class OnDate(_Part):
     a membership, ``appointment``, or the name of a yearly date of theirs."""
 
     on: Literal["date"] = "date"
-    which: Words = "birthday"
+    which: ShortText = "birthday"
     days: int = Field(default=0, ge=-365, le=365)
     at: ClockTime = "09:00"
 
 
-class OnLack(_Part):
+class OnInactivity(_Part):
     """``days`` local days after something happened last."""
 
     on: Literal["lack"] = "lack"
-    happening: Happening = Happening()
+    event_filter: EventFilter = Field(default=EventFilter(), alias="happening")
     days: int = Field(default=60, ge=1, le=3_650)
     at: ClockTime = "09:00"
 
@@ -98,10 +98,10 @@ class ByHand(_Part):
     on: Literal["hand"] = "hand"
 
 
-Start = Annotated[OnEvent | OnSegment | OnDate | OnLack | ByHand, Field(discriminator="on")]
+Start = Annotated[OnEvent | OnSegment | OnDate | OnInactivity | ByHand, Field(discriminator="on")]
 
 
-class Again(_Part):
+class ReentryPolicy(_Part):
     """Whether somebody may come in again: never, ``days`` after they came in last, or once for each event or date."""
 
     kind: Literal["never", "after", "each"] = "never"
@@ -118,7 +118,7 @@ class MessageStep(_Step):
     do: Literal["message"] = "message"
     message: int | None = None
     channels: tuple[Channel, ...] = Field(default=("email",), min_length=1, max_length=3)
-    release: Release = AT_ONCE
+    release: SendWindow = AT_ONCE
 
 
 class WaitStep(_Step):
@@ -135,7 +135,7 @@ class WaitStep(_Step):
     weekdays: Weekdays = (0, 1, 2, 3, 4, 5, 6)
     at: ClockTime = "09:00"
     day: Annotated[str, Field(pattern=r"^(\d{4}-\d{2}-\d{2})?$")] = ""
-    happening: Happening = Happening()
+    event_filter: EventFilter = Field(default=EventFilter(), alias="happening")
 
 
 Did = Literal["got", "opened", "clicked", "replied"]
@@ -169,7 +169,7 @@ class ForkStep(_Step):
     otherwise: tuple["Step", ...] = ()
 
 
-class Lot(_Part):
+class RandomArm(_Part):
     """An arm drawn by lot, with its share of 100."""
 
     name: Annotated[str, Field(max_length=60)] = ""
@@ -177,11 +177,11 @@ class Lot(_Part):
     steps: tuple["Step", ...] = ()
 
 
-class LotStep(_Step):
+class RandomSplitStep(_Step):
     """A random fork: each person's arm is drawn once and stays."""
 
     do: Literal["lot"] = "lot"
-    arms: tuple[Lot, ...] = Field(min_length=2, max_length=8)
+    arms: tuple[RandomArm, ...] = Field(min_length=2, max_length=8)
 
     @model_validator(mode="after")
     def _whole(self) -> Self:
@@ -213,7 +213,7 @@ class SetStep(_Step):
         return self
 
 
-class TellStep(_Step):
+class NotifyStaffStep(_Step):
     """Puts a note for the staff on Today."""
 
     do: Literal["tell"] = "tell"
@@ -241,7 +241,7 @@ class BringStep(_Step):
     sequence: int | None = None
 
 
-class QuietStep(_Step):
+class StopContactStep(_Step):
     """Stops contacting them on the channels: suppressed until a person lifts it."""
 
     do: Literal["stop contact"] = "stop contact"
@@ -255,8 +255,8 @@ class EndStep(_Step):
 
 
 Step = Annotated[
-    MessageStep | WaitStep | ForkStep | LotStep | OfferStep | SetStep | TellStep | HookStep | HandOffStep | BringStep
-    | QuietStep | EndStep,
+    MessageStep | WaitStep | ForkStep | RandomSplitStep | OfferStep | SetStep | NotifyStaffStep | HookStep | HandOffStep | BringStep
+    | StopContactStep | EndStep,
     Field(discriminator="do"),
 ]  # fmt: skip
 
@@ -264,7 +264,7 @@ Step = Annotated[
 class Goal(_Part):
     """What the sequence is for, and the share in per cent of those who got a message that should do it within ``days``."""
 
-    happening: Happening = Happening()
+    event_filter: EventFilter = Field(default=EventFilter(), alias="happening")
     days: int = Field(default=30, ge=1, le=365)
     share: int = Field(default=15, ge=1, le=100)
 
@@ -272,7 +272,7 @@ class Goal(_Part):
 class Plan(_Part):
     """A sequence. ``only``: who may come in. ``keep_to_it``: that is asked again before every message.
 
-    ``stops`` and ``stop_when`` end it early, checked before every message. ``held_back`` is the share in per cent that
+    ``exit_events`` and ``exit_condition`` end it early, checked before every message. ``held_back`` is the share in per cent that
     qualifies and gets nothing. ``patience``: days for which a limit may put a message off before it is skipped.
     """
 
@@ -280,9 +280,9 @@ class Plan(_Part):
     start: Start = OnEvent()
     only: Rule | None = None
     keep_to_it: bool = False
-    again: Again = Again()
-    stops: tuple[Happening, ...] = Field(default=(), max_length=12)
-    stop_when: Rule | None = None
+    again: ReentryPolicy = ReentryPolicy()
+    exit_events: tuple[EventFilter, ...] = Field(default=(), max_length=12, alias="stops")
+    exit_condition: Rule | None = Field(default=None, alias="stop_when")
     goal: Goal | None = None
     held_back: int = Field(default=0, ge=0, le=50)
     patience: int = Field(default=3, ge=0, le=30)
@@ -303,8 +303,8 @@ class PlanProblem(ValueError):
 
 
 AnyStep = (
-    MessageStep | WaitStep | ForkStep | LotStep | OfferStep | SetStep | TellStep | HookStep | HandOffStep | BringStep
-    | QuietStep | EndStep
+    MessageStep | WaitStep | ForkStep | RandomSplitStep | OfferStep | SetStep | NotifyStaffStep | HookStep | HandOffStep | BringStep
+    | StopContactStep | EndStep
 )  # fmt: skip
 
 
@@ -312,7 +312,7 @@ def lists_of(step: AnyStep) -> list[tuple[AnyStep, ...]]:
     """The lists of steps that a fork holds, arm by arm; none for any other step."""
     if isinstance(step, ForkStep):
         return [*(arm.steps for arm in step.arms), step.otherwise]
-    return [arm.steps for arm in step.arms] if isinstance(step, LotStep) else []
+    return [arm.steps for arm in step.arms] if isinstance(step, RandomSplitStep) else []
 
 
 def every_step(steps: tuple[AnyStep, ...]) -> Iterator[AnyStep]:

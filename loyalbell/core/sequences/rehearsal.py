@@ -5,13 +5,13 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import NamedTuple
 
-from loyalbell.core.sequences.starts import Crossing
-from loyalbell.core.sequences.step import Position
-from loyalbell.core.sequences.tree import Tree
+from loyalbell.core.sequences.engine import Position
+from loyalbell.core.sequences.plan_tree import Tree
+from loyalbell.core.sequences.triggers import TriggerHit
 
 
 @dataclass(frozen=True)
-class Played:
+class RehearsalScene:
     """A sequence in a rehearsal. ``key`` draws its arms; the lower ``rank`` goes first where two meet.
 
     ``backlog`` are crossings chosen by hand, beside those of its start; ``crossed`` are those of its start, where
@@ -22,9 +22,9 @@ class Played:
     key: str
     tree: Tree
     rank: int = 0
-    backlog: tuple[Crossing, ...] = ()
+    backlog: tuple[TriggerHit, ...] = ()
     before: Mapping[int, Sequence[int]] = field(default_factory=dict)
-    crossed: Sequence[Crossing] | None = None
+    crossed: Sequence[TriggerHit] | None = None
     standing: Sequence[tuple[int, Position]] = ()
     number: int = 0
 

@@ -117,19 +117,21 @@ def _lay(steps: tuple[p.AnyStep, ...], day: float, row: int, laid: _Laid, names:
             continue
         laid.raws.append(_Raw(step, day, row, rest))
         rest = ""
-        if isinstance(step, p.ForkStep | p.LotStep):
+        if isinstance(step, p.ForkStep | p.RandomSplitStep):
             day = _fork(step, day, row, laid, names)
     return day
 
 
-def _fork(step: p.ForkStep | p.LotStep, day: float, row: int, laid: _Laid, names: dict[str, str]) -> float:
+def _fork(
+    step: p.ForkStep | p.RandomSplitStep, day: float, row: int, laid: _Laid, names: dict[str, str]
+) -> float:
     ends = [day]
     for number, inner in enumerate(p.lists_of(step)):
         if not inner:
             continue
         below = max([row, *(used for *_, used, _, _ in laid.rows)]) + 1
         at = len(laid.rows)
-        share = f"{step.arms[number].share} %" if isinstance(step, p.LotStep) else ""
+        share = f"{step.arms[number].share} %" if isinstance(step, p.RandomSplitStep) else ""
         laid.rows.append((names.get(f"{step.id}:{number}", ""), share, below, day, day))
         laid.branches.append((day, row, below))
         end = _lay(inner, day, below, laid, names)
@@ -152,8 +154,10 @@ class _Places:
     """Days along the line: to scale, with long rests folded."""
 
     def __init__(self, days: list[float], last: float) -> None:
-        self.stops = sorted({0.0, last, *days})
-        gaps = [later - earlier for earlier, later in zip(self.stops, self.stops[1:], strict=False)]
+        self.exit_events = sorted({0.0, last, *days})
+        gaps = [
+            later - earlier for earlier, later in zip(self.exit_events, self.exit_events[1:], strict=False)
+        ]
         drawn = sum(gap for gap in gaps if gap <= LONG)
         folds = sum(gap > LONG for gap in gaps)
         self.fold = (
@@ -167,15 +171,15 @@ class _Places:
         self.width = max(WIDTH, self.xs[-1] + RIGHT)
 
     def at(self, day: float) -> float:
-        for place in range(len(self.stops) - 1):
-            low, high = self.stops[place], self.stops[place + 1]
+        for place in range(len(self.exit_events) - 1):
+            low, high = self.exit_events[place], self.exit_events[place + 1]
             if low <= day <= high:
                 part = (day - low) / (high - low) if high > low else 0.0
                 return round(self.xs[place] + part * (self.xs[place + 1] - self.xs[place]), 1)
         return round(self.xs[-1], 1)
 
     def folds(self) -> list[Fold]:
-        pairs = zip(self.stops, self.stops[1:], self.xs, self.xs[1:], strict=False)
+        pairs = zip(self.exit_events, self.exit_events[1:], self.xs, self.xs[1:], strict=False)
         return [
             Fold(round((left + right) / 2, 1), f"{high - low:.0f} days") for low, high, left, right in pairs if high - low > LONG
         ]  # fmt: skip
@@ -183,7 +187,7 @@ class _Places:
     def marks(self) -> list[tuple[float, str]]:
         """(x, words) of days to be named, none so near another that they would touch."""
         found: list[tuple[float, str]] = []
-        for day, x in zip(self.stops, self.xs, strict=True):
+        for day, x in zip(self.exit_events, self.xs, strict=True):
             if day == int(day) and (not found or x - found[-1][0] >= 46):
                 found.append((x, f"day {int(day)}"))
         return found
@@ -197,7 +201,7 @@ def _note(raw: _Raw, place: _Places, ys: list[float], labels: dict[str, tuple[st
         also = tuple(rest)
     elif isinstance(step, p.WaitStep):
         shape = "rest"
-    elif isinstance(step, p.ForkStep | p.LotStep):
+    elif isinstance(step, p.ForkStep | p.RandomSplitStep):
         shape = "fork"
     above, below = labels.get(step.id, ("", ""))
     return Note(step.id, shape, also, place.at(raw.day), ys[raw.row], raw.day, above, below, raw.rest)

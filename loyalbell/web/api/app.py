@@ -8,7 +8,7 @@ from fastapi.openapi.utils import get_openapi
 from fastapi.responses import Response
 
 from loyalbell import __version__
-from loyalbell.desk.desk import Desk
+from loyalbell.services.application import Application
 from loyalbell.web.api import models
 from loyalbell.web.api.limits import RateLimit
 from loyalbell.web.api.problems import add_problems, problem
@@ -21,11 +21,11 @@ ABOUT = (
 )
 
 
-def create_api(desk: Desk, rate: RateLimit | None = None) -> FastAPI:
+def create_api(application: Application, rate: RateLimit | None = None) -> FastAPI:
     api = FastAPI(
         title="Loyal Bell", version=__version__, docs_url=None, redoc_url=None, openapi_url="/openapi.json"
     )
-    api.state.desk, api.state.rate = desk, rate or RateLimit()
+    api.state.application, api.state.rate = application, rate or RateLimit()
     api.include_router(router)
     api.middleware("http")(_not_too_large)
     add_problems(api)

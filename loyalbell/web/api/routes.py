@@ -12,12 +12,13 @@ from pydantic import BaseModel, Field, ValidationError, create_model
 from sqlalchemy import delete, select
 from sqlalchemy.orm import Session
 
-from loyalbell.core.money import minor_digits
-from loyalbell.desk import customer, pushing, tokens
-from loyalbell.desk.desk import Desk
-from loyalbell.desk.sequences.by_programs import bring_named
-from loyalbell.desk.sequences.editing import SequenceProblem
-from loyalbell.store.tables import ApiToken, KeptAnswer
+from loyalbell.core.history.money import minor_digits
+from loyalbell.services.application import Application
+from loyalbell.services.customers import profile
+from loyalbell.services.integrations import api_ingest, api_tokens
+from loyalbell.services.sequences.api_entry import bring_named
+from loyalbell.services.sequences.drafts import SequenceProblem
+from loyalbell.storage.schema import ApiToken, KeptAnswer
 from loyalbell.web.api import models
 from loyalbell.web.api.models import MOST_RECORDS, Problem, Result
 from loyalbell.web.api.problems import ApiProblem, fields_of
@@ -47,9 +48,9 @@ KeyHeader = Annotated[
 ]
 
 
-def desk_of(request: Request) -> Desk:
-    desk: Desk = request.app.state.desk
-    return desk
+def application_of(request: Request) -> Application:
+    application: Application = request.app.state.application
+    return application
 
 
 def allowed(scope: str) -> Any:
@@ -58,7 +59,11 @@ def allowed(scope: str) -> Any:
     def check(request: Request) -> ApiToken:
         given = request.headers.get("Authorization", "")
         kind, _, text = given.partition(" ")
-        found = tokens.find_token(desk_of(request), text.strip()) if kind.casefold() == "bearer" else None
+        found = (
+            api_tokens.find_token(application_of(request), text.strip())
+            if kind.casefold() == "bearer"
+            else None
+        )
         if found is None:
             raise ApiProblem(
                 401, "Send a token that is in use: Authorization: Bearer lb_…", {"WWW-Authenticate": "Bearer"}
@@ -69,7 +74,7 @@ def allowed(scope: str) -> Any:
                 429, "Too many requests. Wait a moment.", {"Retry-After": str(max(1, round(wait)))}
             )
         if scope not in found.scopes:
-            raise ApiProblem(403, f"The token “{found.name}” may not {tokens.SCOPES[scope]}.")
+            raise ApiProblem(403, f"The token “{found.name}” may not {api_tokens.SCOPES[scope]}.")
         return found
 
     return Depends(check)
@@ -80,20 +85,20 @@ def take(
 ) -> JSONResponse:
     """Writes the records and keeps the answer under the key, in one transaction."""
     plain = [record.model_dump(exclude_none=True) for record in records]
-    desk = desk_of(request)
+    application = application_of(request)
 
     def write(session: Session) -> tuple[int, dict[str, Any]]:
-        return _answer(pushing.take_records(desk, session, kind, plain, token.name), single)
+        return _answer(api_ingest.take_records(application, session, kind, plain, token.name), single)
 
-    return once(desk, token, [kind, single, plain], key, write)
+    return once(application, token, [kind, single, plain], key, write)
 
 
 def once(
-    desk: Desk, token: ApiToken, said: list[Any], key: str | None, write: Callable[[Session], tuple[int, dict[str, Any]]]
+    application: Application, token: ApiToken, said: list[Any], key: str | None, write: Callable[[Session], tuple[int, dict[str, Any]]]
 ) -> JSONResponse:  # fmt: skip
     """Carries a request out and keeps the answer under its key; one sent again is answered as before."""
     asked = hashlib.sha256(json.dumps(said, sort_keys=True).encode()).hexdigest()
-    with desk.book.writing() as session:
+    with application.database.transaction() as session:
         if key is not None:
             kept = session.scalar(
                 select(KeptAnswer).where(KeptAnswer.token_id == token.id, KeptAnswer.key == key)
@@ -104,7 +109,7 @@ def once(
                 return _json(kept.status, kept.body, {"Idempotent-Replayed": "true"})
         status, body = write(session)
         if key is not None:
-            now = desk.clock.now()
+            now = application.clock.now()
             session.execute(delete(KeptAnswer).where(KeptAnswer.at < now - KEPT_FOR))
             session.add(
                 KeptAnswer(token_id=token.id, key=key, request_hash=asked, status=status, body=body, at=now)
@@ -112,7 +117,7 @@ def once(
     return _json(status, body)
 
 
-def _answer(pushed: pushing.Pushed, single: bool) -> tuple[int, dict[str, Any]]:
+def _answer(pushed: api_ingest.Pushed, single: bool) -> tuple[int, dict[str, Any]]:
     if single and pushed.refused:
         problem = Problem(title="Unprocessable Content", status=422, detail=_sentence(pushed.refused[0][1]))
         return 422, problem.model_dump(exclude_none=True)
@@ -228,7 +233,7 @@ async def send_events(request: Request, token: ApiToken = allowed("history"), ke
         raise ApiProblem(422, "A batch of CloudEvents is a list, a single one an object.")
     single = not isinstance(sent, list)
     records = _read_events(
-        EVENT_TYPES[media], [sent] if single else sent, desk_of(request).clock.now().isoformat()
+        EVENT_TYPES[media], [sent] if single else sent, application_of(request).clock.now().isoformat()
     )
     return take(request, token, "events", records, key, single)
 
@@ -268,15 +273,15 @@ def bring_in(
     sequence_id: Annotated[int, Path(ge=1, le=2**31, description="The number in the sequence’s address.")],
     sent: models.BroughtIn, token: ApiToken = allowed("sequences"), key: KeyHeader = None,
 ) -> Any:  # fmt: skip
-    desk = desk_of(request)
-    ledger = desk.ledger()
+    application = application_of(request)
+    snapshot = application.snapshot()
     plain = sent.model_dump(exclude_none=True)
 
     def write(session: Session) -> tuple[int, dict[str, Any]]:
-        return _answer(bring_named(desk, session, ledger, sequence_id, plain["people"], sent.reason, token.name), False)  # fmt: skip
+        return _answer(bring_named(application, session, snapshot, sequence_id, plain["people"], sent.reason, token.name), False)  # fmt: skip
 
     try:
-        return once(desk, token, ["bring in", sequence_id, plain], key, write)
+        return once(application, token, ["bring in", sequence_id, plain], key, write)
     except SequenceProblem as problem:
         raise ApiProblem(404, str(problem)) from problem
 
@@ -293,13 +298,13 @@ def read_person(
     person_id: Annotated[str, Path(min_length=1, max_length=120, description="The customer’s id.")],
     token: ApiToken = allowed("read"),
 ) -> models.PersonOut:
-    desk = desk_of(request)
-    with desk.book.reading() as session:
-        found = pushing.external_known(session, person_id)
-    page = customer.page_of(desk, found, {"note"}) if found is not None else None
+    application = application_of(request)
+    with application.database.reading() as session:
+        found = api_ingest.external_known(session, person_id)
+    page = profile.page_of(application, found, {"note"}) if found is not None else None
     if page is None:
         raise ApiProblem(404, f"No customer with the id “{person_id}” is on file.")
-    digits = minor_digits(desk.the_shop().currency)
+    digits = minor_digits(application.the_shop().currency)
     return models.PersonOut(
         id=person_id,
         first_name=page.person.first_name,

@@ -6,8 +6,8 @@ from pathlib import Path
 
 import numpy as np
 
-from loyalbell.core.ledger import Ledger, Orders, People
-from loyalbell.core.visits import EPOCH
+from loyalbell.core.history.snapshot import HistorySnapshot, Orders, People
+from loyalbell.core.history.visits import EPOCH
 
 # The calibration period of the paper: 39 weeks from 1997-01-01; the forecast period the 39 weeks after
 CALIBRATED, ENDED = date(1997, 9, 30), date(1998, 6, 30)
@@ -26,12 +26,12 @@ def records() -> np.ndarray:
     return np.array(rows, dtype=np.int64)
 
 
-def ledger() -> Ledger:
+def snapshot() -> HistorySnapshot:
     rows = records()
     customers, number = np.unique(rows[:, 0], return_inverse=True)
     at = rows[:, 1] * 86_400 + 43_200
     people = People.of(customers, np.full(len(customers), -(2**40)))
-    return Ledger("UTC", "USD", people, Orders.of(person=number, at=at, money=rows[:, 2]))
+    return HistorySnapshot("UTC", "USD", people, Orders.of(person=number, at=at, money=rows[:, 2]))
 
 
 def noon(day: date) -> int:

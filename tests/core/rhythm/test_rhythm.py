@@ -11,25 +11,25 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from lifelines import KaplanMeierFitter
 
-from loyalbell.core.ledger import Ledger, Orders, People
+from loyalbell.core.history.snapshot import HistorySnapshot, Orders, People
+from loyalbell.core.history.visits import day_number
 from loyalbell.core.rhythm.bands import BANDS, personal_rhythm, rhythms
 from loyalbell.core.rhythm.cohorts import cohorts, say_month
 from loyalbell.core.rhythm.concentration import concentration
-from loyalbell.core.rhythm.grid import grid, scores
-from loyalbell.core.rhythm.repeat import buying_days, first_gaps, gaps, repeat_curve
-from loyalbell.core.visits import day_number
-from tests.core.rhythm.cdnow import CALIBRATED, ledger, noon
+from loyalbell.core.rhythm.return_curve import buying_days, first_gaps, gaps, repeat_curve
+from loyalbell.core.rhythm.rfm import grid, scores
+from tests.core.rhythm.cdnow import CALIBRATED, noon, snapshot
 
 NOW = int(datetime(2026, 5, 12, 13, 40, tzinfo=UTC).timestamp())
 TODAY = day_number(date(2026, 5, 12))
 BOOKS = st.lists(st.tuples(st.integers(0, 5), st.integers(0, 400), st.integers(1, 900)), max_size=60)
 
 
-def book(rows: list[tuple[int, int, int]], people: int = 6) -> Ledger:
+def book(rows: list[tuple[int, int, int]], people: int = 6) -> HistorySnapshot:
     """Orders as (person, days ago, cents)."""
     table = np.array(rows, dtype=np.int64).reshape(-1, 3)
     at = NOW - table[:, 1] * 86_400
-    return Ledger(
+    return HistorySnapshot(
         "UTC",
         "USD",
         People.of(np.arange(1, people + 1), np.full(people, -(2**40))),
@@ -58,7 +58,7 @@ class Repeat(unittest.TestCase):
                 self.assertAlmostEqual(found.high[at], high, 6)
 
     def test_a_median_of_finished_gaps_alone_would_be_short(self) -> None:
-        whole = ledger()
+        whole = snapshot()
         length, came = gaps(buying_days(whole, noon(CALIBRATED)), day_number(CALIBRATED))
         curve = repeat_curve(length, came)
         self.assertEqual((curve.waits, curve.returned), (len(length), int(came.sum())))

@@ -6,7 +6,7 @@ import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from loyalbell.core.rhythm.value import (
+from loyalbell.core.rhythm.customer_value import (
     BgNbd,
     Summary,
     TooLittle,
@@ -16,7 +16,7 @@ from loyalbell.core.rhythm.value import (
     summarise,
     summary,
 )
-from tests.core.rhythm.cdnow import CALIBRATED, ENDED, ledger, noon
+from tests.core.rhythm.cdnow import CALIBRATED, ENDED, noon, snapshot
 
 # Fader, Hardie and Lee, Marketing Science 24 (2005), Table 2 and the example of section 5
 PAPER = BgNbd(0.243, 4.414, 0.793, 2.426, -9582.4, "weeks")
@@ -29,8 +29,8 @@ def one(x: float, recency: float, age: float) -> Summary:
 class Cdnow(unittest.TestCase):
     @classmethod
     def setUpClass(cls) -> None:
-        cls.ledger = ledger()
-        cls.made = summary(cls.ledger, noon(CALIBRATED), "weeks")
+        cls.snapshot = snapshot()
+        cls.made = summary(cls.snapshot, noon(CALIBRATED), "weeks")
         cls.model = fit_bgnbd(cls.made, "weeks")
 
     def test_the_sample(self) -> None:
@@ -53,7 +53,7 @@ class Cdnow(unittest.TestCase):
         self.assertAlmostEqual(found.v, 15.45, 0)
 
     def test_the_forecast_runs_a_tenth_low_and_says_so(self) -> None:
-        found = calibrate(self.ledger, noon(ENDED), noon(CALIBRATED), "weeks")
+        found = calibrate(self.snapshot, noon(ENDED), noon(CALIBRATED), "weeks")
         self.assertEqual((found.buyers, round(found.ahead)), (2357, 39))
         ratio = found.expected / found.came
         self.assertTrue(0.85 < ratio < 0.95, ratio)
@@ -61,7 +61,7 @@ class Cdnow(unittest.TestCase):
         self.assertAlmostEqual(sum(n * came for _, _, n, _, came in found.bins), found.came, 6)
 
     def test_days_and_weeks_expect_the_same(self) -> None:
-        by_day = summary(self.ledger, noon(CALIBRATED), "days")
+        by_day = summary(self.snapshot, noon(CALIBRATED), "days")
         model = fit_bgnbd(by_day, "days")
         self.assertAlmostEqual(model.alpha / 7, self.model.alpha, 1)
         in_days, in_weeks = model.expected(by_day, 91), self.model.expected(self.made, 13)

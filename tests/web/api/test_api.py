@@ -18,14 +18,15 @@ from schemathesis.specs.openapi.checks import (
 )
 
 from loyalbell.core.sequences.plan import read_plan
-from loyalbell.desk import tokens
-from loyalbell.desk.sequences import editing, publishing
-from loyalbell.desk.ticking import tick
-from loyalbell.store.tables import CustomField
+from loyalbell.services.delivery.scheduler import tick
+from loyalbell.services.integrations import api_tokens
+from loyalbell.services.sequences import commands as sequence_commands
+from loyalbell.services.sequences import publishing
+from loyalbell.storage.schema import CustomField
 from loyalbell.web.api.app import create_api
 from loyalbell.web.api.limits import RateLimit
-from tests.books import NOW, DeskCase, FakeSender
-from tests.store.test_export import out
+from tests.storage.files.test_export import out
+from tests.support import NOW, ApplicationCase, FakeSender
 
 CHECKS = [
     not_a_server_error,
@@ -36,11 +37,11 @@ CHECKS = [
 CLOUD = "application/cloudevents+json"
 
 
-class ApiCase(DeskCase):
+class ApiCase(ApplicationCase):
     def setUp(self) -> None:
         super().setUp()
-        self.api = create_api(self.desk, RateLimit(burst=10**9))
-        self.token = tokens.make_token(self.desk, "till", list(tokens.SCOPES), "Ida")
+        self.api = create_api(self.application, RateLimit(burst=10**9))
+        self.token = api_tokens.make_token(self.application, "till", list(api_tokens.SCOPES), "Ida")
         self.client = TestClient(self.api, headers={"Authorization": f"Bearer {self.token}"})
 
     def send(self, path: str, body: object, **headers: str) -> tuple[int, dict]:
@@ -61,12 +62,12 @@ class BringingIn(ApiCase):
         super().setUp()
         self.wren = self.add_person("wren@example.com")
         plan = read_plan({"start": {"on": "hand"}, "steps": [{"do": "message", "id": "m", "message": self.letter()}], "again": {"kind": "each"}})  # fmt: skip
-        self.sequence = editing.keep(self.desk, None, "By the site", plan, "Ida")
+        self.sequence = sequence_commands.keep(self.application, None, "By the site", plan, "Ida")
         self.path = f"/sequences/{self.sequence}/people"
         self.people = [{"email": "WREN@example.com"}, {"email": "nobody@example.com"}]
 
     def test_each_once_for_a_reason_and_those_unknown_are_named(self) -> None:
-        publishing.publish(self.desk, self.sequence, publishing.Choices(), "Ida")
+        publishing.publish(self.application, self.sequence, publishing.Choices(), "Ida")
         body = {"people": self.people, "reason": "workshop"}
         self.assertEqual(self.result(self.path, body), (1, 0, 0, 1))
         self.clock.move_on(timedelta(days=40))
@@ -76,20 +77,20 @@ class BringingIn(ApiCase):
         for _ in range(2):
             self.assertEqual(self.result(self.path, {"people": self.people[:1]}, **key), (1, 0, 0, 0))
         sender = FakeSender()
-        tick(self.desk, sender)
+        tick(self.application, sender)
         self.assertEqual({one.recipient for one in sender.handed}, {"wren@example.com"})
 
     def test_what_does_not_ring_takes_nobody_and_a_token_needs_the_right(self) -> None:
         self.assertEqual(self.send(self.path, {"people": self.people})[0], 404)
         self.assertEqual(self.send("/sequences/99/people", {"people": self.people})[0], 404)
-        other = tokens.make_token(self.desk, "site", ["history"], "Ida")
+        other = api_tokens.make_token(self.application, "site", ["history"], "Ida")
         headers = {"Authorization": f"Bearer {other}"}
         self.assertEqual(self.send(self.path, {"people": self.people}, **headers)[0], 403)
 
 
 class Sending(ApiCase):
     def test_a_customer_with_everything(self) -> None:
-        with self.desk.book.writing() as session:
+        with self.application.database.transaction() as session:
             session.add(CustomField(name="Size", kind="number", choices=[], made_at=NOW))
         whole = {
             "id": "C1", "email": "Wren@EXAMPLE.com", "phone": "(212) 555-0142", "birthday": "--02-29", "tags": ["vip"],
@@ -99,7 +100,7 @@ class Sending(ApiCase):
         }  # fmt: skip
         self.assertEqual(self.result("/people", whole), (1, 0, 0, 0))
         self.assertEqual(self.result("/people", whole), (0, 0, 1, 0))
-        row = next(csv.DictReader(io.StringIO(out(self.desk, "customers"))))
+        row = next(csv.DictReader(io.StringIO(out(self.application, "customers"))))
         self.assertEqual(
             (row["Email"], row["Mobile phone"], row["Birthday"]),
             ("Wren@EXAMPLE.com", "+12125550142", "'--02-29"),
@@ -137,8 +138,8 @@ class Sending(ApiCase):
         self.assertEqual(
             self.result("/orders", order | {"refunded": "5.10", "refunded_at": "2026-05-11"}), (0, 1, 0, 0)
         )
-        ledger = self.desk.ledger()
-        self.assertEqual((ledger.orders.money.tolist(), ledger.orders.refunded.tolist()), ([1110], [510]))
+        snapshot = self.application.snapshot()
+        self.assertEqual((snapshot.orders.money.tolist(), snapshot.orders.refunded.tolist()), ([1110], [510]))
         many = {
             "records": [
                 order,
@@ -151,7 +152,7 @@ class Sending(ApiCase):
         self.assertEqual(
             (status, found["created"], [one["at"] for one in found["refused"]]), (200, 1, [2, 3])
         )
-        self.assertEqual(self.desk.ledger().orders.money.tolist(), [1110, 1110])
+        self.assertEqual(self.application.snapshot().orders.money.tolist(), [1110, 1110])
 
     def test_the_same_key_is_carried_out_once(self) -> None:
         self.send("/people", {"id": "C1"})
@@ -187,7 +188,7 @@ class Sending(ApiCase):
         kind = "application/cloudevents-batch+json; charset=utf-8"
         found = self.client.post("/events", content=batch, headers={"Content-Type": kind})
         self.assertEqual((found.json()["created"], found.json()["unchanged"]), (1, 1))
-        self.assertEqual(len(self.desk.ledger().events), 2)
+        self.assertEqual(len(self.application.snapshot().events), 2)
         for content, media, status in (
             (batch, CLOUD, 422),
             ("{", CLOUD, 400),
@@ -205,15 +206,15 @@ class Sending(ApiCase):
         )
 
     def test_who_may_do_what(self) -> None:
-        only = tokens.make_token(self.desk, "site", ["history"], "Ida")
+        only = api_tokens.make_token(self.application, "site", ["history"], "Ida")
         headers = {"Authorization": f"Bearer {only}"}
         self.assertEqual(self.send("/people", {"id": "C1"}, **headers)[0], 403)
         self.assertEqual(self.send("/visits", {"id": "C1", "at": "2026-05-01"}, **headers)[0], 422)
         for wrong in ("Bearer lb_none", "Basic abc", "Bearer", ""):
             self.assertEqual(self.send("/people", {"id": "C1"}, Authorization=wrong)[0], 401)
-        tokens.revoke(self.desk, 2, "Ida")
+        api_tokens.revoke(self.application, 2, "Ida")
         self.assertEqual(self.send("/visits", {"id": "C1", "at": "2026-05-01"}, **headers)[0], 401)
-        with self.desk.book.reading() as session:
+        with self.application.database.reading() as session:
             kept = session.connection().exec_driver_sql("SELECT * FROM api_token").all()
         self.assertNotIn(only, str(kept))
 

@@ -1,0 +1,89 @@
+"""Texts and chat messages handed to a network over HTTP, and its calls back, signed as Standard Webhooks 1.0 says."""
+
+import hmac
+import json
+from collections.abc import Mapping, Sequence
+from concurrent.futures import ThreadPoolExecutor
+from urllib.parse import quote
+
+import httpx
+
+from loyalbell.channels.sender import Outcome, Outgoing, Result
+from loyalbell.channels.webhook import signature
+
+TIMEOUT_SECONDS = 20.0
+SIDE_BY_SIDE = 4
+OLDEST_SECONDS = 300
+
+
+class GatewaySender:
+    """``POST url/messages`` with our own id as idempotency key; ``GET url/messages/ID`` tells whether it was taken."""
+
+    def __init__(self, url: str, key: str) -> None:
+        self.url, self.key = url.rstrip("/"), key
+
+    def _client(self) -> httpx.Client:
+        headers = {"Authorization": f"Bearer {self.key}", "User-Agent": "LoyalBell/1"}
+        return httpx.Client(timeout=TIMEOUT_SECONDS, headers=headers, trust_env=False)
+
+    def send(self, batch: Sequence[Outgoing]) -> list[Outcome]:
+        if not self.url:
+            return [Outcome(one.delivery_id, "try later", "no network is set in Settings") for one in batch]
+        with self._client() as client, ThreadPoolExecutor(SIDE_BY_SIDE) as pool:
+            return list(pool.map(lambda one: self._hand_over(client, one), batch))
+
+    def _hand_over(self, client: httpx.Client, message: Outgoing) -> Outcome:
+        headers = {"Content-Type": "application/json", "Idempotency-Key": message.message_id}
+        try:
+            answer = client.post(f"{self.url}/messages", content=message.content, headers=headers)
+        except (httpx.ConnectError, httpx.ConnectTimeout, httpx.InvalidURL) as error:
+            return Outcome(message.delivery_id, "try later", f"no connection: {error}")
+        except httpx.HTTPError as error:
+            return Outcome(message.delivery_id, "unsure", f"{type(error).__name__}: {error}")
+        return Outcome(message.delivery_id, _result(answer.status_code), _words(answer))
+
+    def knows(self, message_id: str, channel: str = "text") -> bool | None:
+        try:
+            with self._client() as client:
+                answer = client.get(f"{self.url}/messages/{quote(message_id, safe='')}")
+        except (httpx.HTTPError, httpx.InvalidURL):
+            return None
+        return True if answer.is_success else False if answer.status_code == 404 else None
+
+    def try_out(self) -> str:
+        """What is wrong with the connection; empty where the network answers."""
+        try:
+            with self._client() as client:
+                answer = client.get(f"{self.url}/")
+        except (httpx.HTTPError, httpx.InvalidURL) as error:
+            return f"The network does not answer: {error}."
+        if answer.status_code in (401, 403):
+            return "The network answers, and does not take the key. Copy it again from your account there."
+        return "" if answer.is_success else f"The network answers with {answer.status_code}."
+
+
+def _result(status: int) -> Result:
+    if 200 <= status < 300 or status == 409:
+        return "accepted"
+    return "try later" if status in (408, 425, 429) or status >= 500 else "refused"
+
+
+def _words(answer: httpx.Response) -> str:
+    try:
+        found = json.loads(answer.content)
+    except ValueError:
+        found = {}
+    words = found.get("problem") if isinstance(found, dict) else None
+    return f"{answer.status_code} {words or answer.reason_phrase}"
+
+
+def called_back(secret: str, headers: Mapping[str, str], body: str, now: int) -> bool:
+    """Whether a call comes from who holds the secret, and is not an old one again (five minutes either way)."""
+    given, at = headers.get("webhook-signature", ""), headers.get("webhook-timestamp", "")
+    if not secret or not at.isdigit() or abs(now - int(at)) > OLDEST_SECONDS:
+        return False
+    try:
+        right = signature(secret, headers.get("webhook-id", ""), int(at), body)
+    except ValueError:
+        return False
+    return any(hmac.compare_digest(one.encode(), right.encode()) for one in given.split(" "))

@@ -1,0 +1,279 @@
+"""A dry run: the same step function over the ledger with an invented clock, and acts that only count.
+
+Nothing of one person depends on another, so that everybody is played through alone, one after the other.
+"""
+
+import gc
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextlib import contextmanager
+from dataclasses import dataclass, field
+from heapq import heappop, heappush, heapreplace
+
+from loyalbell.core.sequences.engine import UNDER_WAY, Act, Position, step
+from loyalbell.core.sequences.engine_facts import PersonFacts, SequenceHistory
+from loyalbell.core.sequences.entry import HELD_BACK, entry_refusal, first_position
+from loyalbell.core.sequences.plan import EventFilter, OnSegment, WaitStep
+from loyalbell.core.sequences.plan_tree import Tree
+from loyalbell.core.sequences.rehearsal import (
+    CameIn,
+    Line,
+    Out,
+    Refused,
+    Rehearsal,
+    RehearsalScene,
+    Sent,
+    StayedOut,
+)
+from loyalbell.core.sequences.simulated_history import SimulatedEnrolment, SimulatedHistory, SimulatedMessage
+from loyalbell.core.sequences.triggers import TriggerContext, TriggerHit, trigger_hits
+
+NOTHING_AROUND = TriggerContext()
+SENT_BY_OTHERS = -1
+TOLD_EVERY = 500
+First = Callable[[EventFilter, int, int], int | None]
+Event = tuple[int, int, TriggerHit]
+"""(instant, number of the play, who crossed its line), or a message that really went, for ``SENT_BY_OTHERS``."""
+
+
+@dataclass(slots=True)
+class Run:
+    """One way of somebody through one sequence; ``number`` is of the order in which they came in."""
+
+    play: int
+    position: Position
+    number: int
+    way: SimulatedEnrolment
+
+
+@dataclass(slots=True)
+class PersonSimulation:
+    """Whose turn it is, and what has happened to them so far. ``line``: (due, rank, number, run) as a heap."""
+
+    person: int
+    came: list[list[int]]
+    imagined: SimulatedHistory
+    sent: list[int] = field(default_factory=list)
+    line: list[tuple[int, int, int, Run]] = field(default_factory=list)
+    runs: int = 0
+
+
+class _Stage:
+    """What is the same for everybody. With ``noting``, diaries are kept."""
+
+    def __init__(self, plays: Sequence[RehearsalScene], known: SequenceHistory, rates: Mapping[tuple[str, str], float], found: Rehearsal, noting: bool = False) -> None:  # fmt: skip
+        self.plays, self.known, self.rates, self.found, self.noting = plays, known, rates, found, noting
+        self.about = PersonFacts(known, self._sent, self._did)
+        self.numbers = [one.number for one in plays if one.number]
+        self.turn = PersonSimulation(0, [], SimulatedHistory(0, rates, self.numbers))
+
+    def _sent(self, person: int) -> Sequence[int]:
+        return self.turn.sent
+
+    def _did(self, person: int, step_id: str, did: str) -> bool:
+        return self.turn.imagined.did(self.about.key, step_id, did, self.about.now)
+
+    def _turn(self, person: int) -> PersonSimulation:
+        before = [list(one.before.get(person, ())) for one in self.plays]
+        return PersonSimulation(
+            person, before, SimulatedHistory(self.known.ids[person], self.rates, self.numbers)
+        )
+
+    def play(self, person: int, events: Sequence[Event], standing: Sequence[tuple[int, Position]]) -> None:
+        """Everything of one person in order of time; of what falls together, what happens goes before what is due."""
+        turn = self.turn = self._turn(person)
+        self.about.imagined = turn.imagined
+        for number, position in standing:
+            self._begin(number, position)
+        for event in events:
+            self._go_on(event[0])
+            self._happen(event)
+        self._go_on(self.found.end + 1)
+        self.found.under_way += len(turn.line)
+
+    def _go_on(self, until: int) -> None:
+        """Everything that is due before ``until``."""
+        line = self.turn.line
+        while line and line[0][0] < until:
+            run = line[0][3]
+            self._look(run)
+            if run.position.state == UNDER_WAY:
+                heapreplace(line, self._place(run))
+            else:
+                heappop(line)
+
+    def _begin(self, number: int, position: Position) -> None:
+        turn = self.turn
+        turn.runs += 1
+        run = Run(
+            number, position, turn.runs, SimulatedEnrolment(self.plays[number].number, position.entered)
+        )
+        turn.imagined.enrolments.append(run.way)
+        heappush(turn.line, self._place(run))
+
+    def _place(self, run: Run) -> tuple[int, int, int, Run]:
+        return run.position.due, self.plays[run.play].rank, run.number, run
+
+    def _happen(self, event: Event) -> None:
+        at, number, hit = event
+        if number == SENT_BY_OTHERS:
+            self.turn.sent.append(at)
+        elif self._crosses(number, hit):
+            self._come_in(number, hit)
+
+    def _crosses(self, number: int, hit: TriggerHit) -> bool:
+        """Whether somebody in a segment for the start is so still, with what has been imagined of them since.
+
+        Those who would come into it by what is imagined are not found.
+        """
+        start, turn = self.plays[number].tree.plan.start, self.turn
+        if not isinstance(start, OnSegment) or start.way == "leaves" or not turn.imagined:
+            return True
+        if not self.known.nature(start.rule).of_ours:
+            return True
+        return self.known.meets(start.rule, hit.person, hit.at, hit.at, turn.imagined)
+
+    def _come_in(self, number: int, hit: TriggerHit) -> None:
+        play, person, found = self.plays[number], hit.person, self.found
+        before = self.turn.came[number]
+        about = self.about.turn(play.key, person, hit.at)
+        why = entry_refusal(play.tree.plan, hit, before, about)
+        if why is not None:
+            found.stayed_out.append(StayedOut(hit.at, number, person, why))
+            return
+        before.append(hit.at)
+        position = first_position(play.tree, hit, play.key, about.person_id)
+        self._note(hit.at, number, "came in", "", position.state)
+        if position.state != UNDER_WAY:
+            found.stayed_out.append(StayedOut(hit.at, number, person, position.state))
+            self.turn.imagined.enrolments.append(
+                SimulatedEnrolment(play.number, hit.at, hit.at, position.state)
+            )
+            return
+        found.entered.append(CameIn(hit.at, number, person))
+        self._begin(number, position)
+
+    def _look(self, run: Run) -> None:
+        """To the next instant at which something is to be looked at, or out."""
+        play, now, person = self.plays[run.play], run.position.due, self.turn.person
+        position, acts = step(play.tree, run.position, self.about.turn(play.key, person, now), now)
+        for act in acts:
+            self._do(run, act)
+        if play.tree.wakes:
+            position = woken(play.tree, position, self.about.first, now, position.due)
+        run.position = position
+        if position.state == UNDER_WAY:
+            return
+        run.way.ended_at, run.way.how = now, position.state
+        cause = position.cause or ""
+        self.found.outs.append(Out(now, run.play, person, position.entered, position.state, cause, len(position.sent)))  # fmt: skip
+        self._note(now, run.play, position.state, "", cause)
+
+    def _do(self, run: Run, act: Act) -> None:
+        found, person = self.found, self.turn.person
+        if act.kind == "send":
+            found.sent.append(Sent(act.at, run.play, person, act.step, act.detail))
+            play = self.plays[run.play]
+            message = getattr(play.tree.nodes[act.step].step, "message", None) or 0
+            self.turn.imagined.letters.append(
+                SimulatedMessage(act.at, play.key, act.step, message, act.detail)
+            )
+            if self.about.marketing(message):
+                self.turn.sent.append(act.at)
+        elif act.kind == "arm":
+            found.arms[(run.play, act.step, int(act.detail))] += 1
+        elif act.kind == "refuse":
+            found.refused.append(Refused(act.at, run.play, person, act.step, act.detail))
+        self._note(act.at, run.play, act.kind, act.step, act.detail)
+
+    def _note(self, at: int, play: int, what: str, step_id: str, detail: str) -> None:
+        if self.noting:
+            person = self.turn.person
+            self.found.diaries.setdefault(person, []).append(Line(at, play, person, what, step_id, detail))
+
+
+def rehearse(
+    plays: Sequence[RehearsalScene], known: SequenceHistory, start: int, end: int, around: TriggerContext = NOTHING_AROUND,
+    rates: Mapping[tuple[str, str], float] | None = None, already: Sequence[tuple[int, int]] = (),
+    watched: int = 0, progress: Callable[[float], None] = lambda share: None,
+) -> Rehearsal:  # fmt: skip
+    """Plays the sequences side by side with ``start < at <= end``.
+
+    ``already`` are (instant, person) of marketing messages that really went, which count towards the limits. ``rates``
+    are shares by (channel, what) with which messages are opened, clicked and answered. The first ``watched`` people
+    who come into the first sequence get a diary. Raises ``RuleProblem`` where a rule leans on what is not there.
+    """
+    found = Rehearsal(start, end)
+    events = _events(plays, known, start, end, around, already)
+    standing = _standing(plays)
+    people = sorted(events.keys() | standing.keys())
+    stage = _Stage(plays, known, rates or {}, found)
+    with without_collecting():
+        for number, person in enumerate(people):
+            stage.play(person, events.get(person, ()), standing.get(person, ()))
+            if number % TOLD_EVERY == 0:
+                progress(number / len(people))
+        found.in_order()
+        again = _Stage(plays, known, rates or {}, Rehearsal(start, end), noting=True)
+        for person in _watched(found, watched):
+            again.play(person, events.get(person, ()), standing.get(person, ()))
+    found.diaries = again.found.diaries
+    return found
+
+
+def _watched(found: Rehearsal, most: int) -> list[int]:
+    """The first who come into the first sequence, those held back among them."""
+    held = [(one.at, one.person) for one in found.stayed_out if one.play == 0 and one.cause == HELD_BACK]
+    came = sorted([*held, *((one.at, one.person) for one in found.entered if one.play == 0)])
+    return list(dict.fromkeys(person for _, person in came))[:most]
+
+
+def _events(plays: Sequence[RehearsalScene], known: SequenceHistory, start: int, end: int, around: TriggerContext, already: Sequence[tuple[int, int]]) -> dict[int, list[Event]]:  # fmt: skip
+    """What happens to each person, in order of time."""
+    found: dict[int, list[Event]] = {}
+    for at, person in already:
+        if at <= end:
+            found.setdefault(person, []).append((at, SENT_BY_OTHERS, TriggerHit(at, person, "", at)))
+    for number, play in enumerate(plays):
+        cross = play.crossed
+        if cross is None:
+            cross = trigger_hits(play.tree.plan.start, known.snapshot, start, end, around)
+        for one in (*play.backlog, *cross):
+            if one.at <= end:
+                found.setdefault(one.person, []).append((one.at, number, one))
+    for mine in found.values():
+        mine.sort()
+    return found
+
+
+def _standing(plays: Sequence[RehearsalScene]) -> dict[int, list[tuple[int, Position]]]:
+    found: dict[int, list[tuple[int, Position]]] = {}
+    for number, play in enumerate(plays):
+        for person, position in play.standing:
+            found.setdefault(person, []).append((number, position))
+    return found
+
+
+@contextmanager
+def without_collecting() -> Iterator[None]:
+    """Millions of small tuples without a cycle among them: looking for cycles would take a third of the time."""
+    was = gc.isenabled()
+    gc.disable()
+    try:
+        yield
+    finally:
+        if was:
+            gc.enable()
+
+
+def woken(tree: Tree, position: Position, first: First, after: int, by: int) -> Position:
+    """A position that waits for something, woken at the instant at which that happened after ``after``, by ``by``.
+
+    ``first`` says when something first happened between two instants.
+    """
+    node = tree.nodes.get(position.step or "")
+    waits = node.step if node is not None else None
+    if isinstance(waits, WaitStep) and waits.kind == "until event" and position.settled:
+        event_rows = first(waits.event_filter, after, min(by, position.due))
+        if event_rows is not None:
+            return position._replace(due=event_rows)
+    return position

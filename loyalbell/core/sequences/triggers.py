@@ -1,0 +1,201 @@
+"""Who crosses the start line of a sequence, between two instants; each crossing once, under a name of its own."""
+
+from collections.abc import Callable, Iterator, Mapping
+from dataclasses import dataclass, field
+from datetime import UTC, date, datetime
+from typing import NamedTuple
+
+import numpy as np
+
+from loyalbell.core.clock.send_windows import seconds_of
+from loyalbell.core.clock.zones import DAY, Zone, day_number, day_of, zone_of
+from loyalbell.core.history.columns import NEVER, Ints, Mask
+from loyalbell.core.history.snapshot import BOOKED, NO_DAY, HistorySnapshot
+from loyalbell.core.history.visits import local_days
+from loyalbell.core.segments.evaluation import evaluate
+from loyalbell.core.segments.model import Rule
+from loyalbell.core.sequences.event_rows import Others, event_rows
+from loyalbell.core.sequences.plan import ByHand, OnDate, OnEvent, OnInactivity, OnSegment, Start
+
+MARCH_FIRST = "1 March"
+
+
+class TriggerHit(NamedTuple):
+    """``person`` is a person number; ``key`` names what brought them, ``anchor`` is the instant that is about."""
+
+    at: int
+    person: int
+    key: str
+    anchor: int
+
+
+@dataclass(frozen=True)
+class TriggerContext:
+    """What a start leans on beside the ledger: saved segments, what other sequences name, when 29 February is kept."""
+
+    segments: Mapping[int, Rule] = field(default_factory=dict)
+    others: Others = Others()
+    leap_day: str = "28 February"
+
+
+def trigger_hits(
+    start: Start, snapshot: HistorySnapshot, low: int, high: int, around: TriggerContext = TriggerContext()
+) -> list[TriggerHit]:
+    """Everybody who crosses with ``low < at <= high``, in order of time. Raises ``RuleProblem``."""
+    if isinstance(start, ByHand) or high <= low:
+        return []
+    return sorted(_FIND[type(start)](start, snapshot, low, high, around))
+
+
+def _on_event(
+    start: OnEvent, snapshot: HistorySnapshot, low: int, high: int, around: TriggerContext
+) -> Iterator[TriggerHit]:
+    rows = event_rows(start.event_filter, snapshot, low, high, around.others)
+    columns = (rows.at.tolist(), rows.person.tolist(), rows.key.tolist(), rows.anchor.tolist())
+    for at, person, key, anchor in zip(*columns, strict=True):
+        yield TriggerHit(at, person, f"{start.event_filter.what} {key}", anchor)
+
+
+def _on_inactivity(
+    start: OnInactivity, snapshot: HistorySnapshot, low: int, high: int, around: TriggerContext
+) -> Iterator[TriggerHit]:
+    """Those whose last one lies ``days`` local days back, nothing of the kind having come between."""
+    zone, second = zone_of(snapshot.zone), seconds_of(start.at)
+    rows = event_rows(start.event_filter, snapshot, low - (start.days + 3) * DAY, high, around.others)
+    order = np.lexsort((rows.at, rows.person))
+    person, at, key, until = (one[order].tolist() for one in (rows.person, rows.at, rows.key, rows.until))
+    for row, when in enumerate(at):
+        crossed = zone.instant(zone.day(when) + start.days, second)
+        if not low < crossed <= high or until[row] <= crossed:
+            continue
+        if not _another(row, person, at, until, crossed):
+            yield TriggerHit(crossed, person[row], f"{start.event_filter.what} {key[row]}", when)
+
+
+def _another(row: int, person: list[int], at: list[int], until: list[int], by: int) -> bool:
+    """Whether the same person did it again after the row, by an instant at which that still stood."""
+    for later in range(row + 1, len(at)):
+        if person[later] != person[row] or at[later] > by:
+            return False
+        if until[later] > by:
+            return True
+    return False
+
+
+def days_between(low: int, high: int, second: int, zone: Zone) -> Iterator[tuple[int, int]]:
+    """(day, instant) of each local day whose moment at ``second`` lies in ``low < at <= high``."""
+    for day in range(zone.day(low) - 1, zone.day(high) + 2):
+        instant = zone.instant(day, second)
+        if low < instant <= high:
+            yield day, instant
+
+
+def _on_segment(
+    start: OnSegment, snapshot: HistorySnapshot, low: int, high: int, around: TriggerContext
+) -> Iterator[TriggerHit]:
+    zone, second = zone_of(snapshot.zone), seconds_of(start.at)
+    before: tuple[int, Mask] | None = None
+    for day, instant in days_between(low, high, second, zone):
+        met = _met(start.rule, snapshot, instant, around)
+        new = met
+        if start.way != "is in":
+            earlier = zone.instant(day - 1, second)
+            was = (
+                before[1] if before and before[0] == earlier else _met(start.rule, snapshot, earlier, around)
+            )
+            new = met & ~was if start.way == "joins" else was & ~met & snapshot.on_file(instant)
+        before = (instant, met)
+        for person in np.flatnonzero(new).tolist():
+            yield TriggerHit(instant, person, f"{start.way} {day_of(day).isoformat()}", instant)
+
+
+def _met(rule: Rule, snapshot: HistorySnapshot, instant: int, around: TriggerContext) -> Mask:
+    return evaluate(rule, snapshot, datetime.fromtimestamp(instant, UTC), around.segments)
+
+
+def _on_date(
+    start: OnDate, snapshot: HistorySnapshot, low: int, high: int, around: TriggerContext
+) -> Iterator[TriggerHit]:
+    zone, second = zone_of(snapshot.zone), seconds_of(start.at)
+    for day, instant in days_between(low, high, second, zone):
+        about = day - start.days
+        anchor = zone.instant(about, second)
+        for person, key, exact in _dated(start.which, snapshot, about, instant, zone, around.leap_day):
+            yield TriggerHit(instant, person, key, anchor if exact is None else exact)
+
+
+def _dated(which: str, snapshot: HistorySnapshot, day: int, instant: int, zone: Zone, leap_day: str) -> Iterator[tuple[int, str, int | None]]:  # fmt: skip
+    """(person, key, exact instant) of those whose date falls on a local day."""
+    if which == "renewal":
+        part = snapshot.memberships
+        runs = (part.renews == day) & ((part.ended == NO_DAY) | (part.ended > zone.day(instant)))
+        rows = np.flatnonzero(runs)
+        yield from zip(part.person[rows].tolist(), (f"renewal {key} {day}" for key in part.key[rows].tolist()), [None] * len(rows), strict=True)  # fmt: skip
+    elif which == "appointment":
+        part_ = snapshot.appointments
+        rows = np.flatnonzero(
+            (part_.state(instant) == BOOKED) & (part_.at >= zone.instant(day, 0)) & (part_.at < zone.instant(day + 1, 0))
+        )  # fmt: skip
+        yield from zip(part_.person[rows].tolist(), (f"appointment {key}" for key in part_.key[rows].tolist()), part_.at[rows].tolist(), strict=True)  # fmt: skip
+    else:
+        yield from ((person, key, None) for person, key in _yearly(which, snapshot, day_of(day), leap_day))
+
+
+def _yearly(which: str, snapshot: HistorySnapshot, day: date, leap_day: str) -> Iterator[tuple[int, str]]:
+    """Once a person and year for their own days; once a companion and year for theirs."""
+    people, dates = snapshot.people, snapshot.yearly_dates
+    for month, of_month in kept_on(day, leap_day):
+        if which == "birthday":
+            rows = np.flatnonzero((people.birthday_month == month) & (people.birthday_day == of_month))
+            yield from ((person, f"birthday {day.year}") for person in rows.tolist())
+            continue
+        mask = (dates.month == month) & (dates.day == of_month)
+        if which == "companion" or which.startswith("companion:"):
+            mask &= dates.of_companion
+            kind = which.partition(":")[2]
+            if kind:
+                mask &= dates.name == snapshot.words.get(kind, -1)
+        else:
+            mask &= ~dates.of_companion & (dates.name == snapshot.words.get(which, -1))
+        found = np.flatnonzero(mask)
+        for person, key in zip(dates.person[found].tolist(), dates.key[found].tolist(), strict=True):
+            yield person, f"{which} {key} {day.year}"
+
+
+def kept_on(day: date, leap_day: str = "28 February") -> list[tuple[int, int]]:
+    """(month, day) of the yearly dates kept on a day: in common years 29 February falls on 28 February or 1 March."""
+    found = [(day.month, day.day)]
+    leap = day.year % 4 == 0 and (day.year % 100 != 0 or day.year % 400 == 0)
+    stand_in = (3, 1) if leap_day == MARCH_FIRST else (2, 28)
+    if not leap and found[0] == stand_in:
+        found.append((2, 29))
+    return found
+
+
+_FIND: dict[type, Callable[..., Iterator[TriggerHit]]] = {
+    OnEvent: _on_event,
+    OnInactivity: _on_inactivity,
+    OnSegment: _on_segment,
+    OnDate: _on_date,
+}
+
+
+def beyond(
+    start: Start, snapshot: HistorySnapshot, now: int, around: TriggerContext = TriggerContext()
+) -> Ints:
+    """Person numbers of those already past the line at ``now``, who stay out unless they are let in by choice."""
+    if isinstance(start, OnSegment) and start.way == "joins":
+        return np.flatnonzero(_met(start.rule, snapshot, now, around))
+    if isinstance(start, OnInactivity):
+        zone = zone_of(snapshot.zone)
+        rows = event_rows(start.event_filter, snapshot, -(2**61), now, around.others)
+        stand = rows.taken(rows.until > now)
+        last = np.full(len(snapshot.people), -NEVER)
+        last[stand.person] = stand.at
+        known = np.flatnonzero((last > -NEVER) & snapshot.on_file(now))
+        days = local_days(last[known], snapshot.zone)
+        return known[zone.day(now) - days >= start.days]
+    return np.zeros(0, dtype=np.int64)
+
+
+__all__ = ["TriggerContext", "TriggerHit", "beyond", "day_number", "kept_on", "trigger_hits"]

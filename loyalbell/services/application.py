@@ -1,0 +1,46 @@
+"""What every act needs: the book, the clock, the ledger and the jobs under way."""
+
+from pathlib import Path
+from threading import Lock
+
+from sqlalchemy.orm import Session
+
+from loyalbell.core.history.snapshot import HistorySnapshot
+from loyalbell.services.background_jobs import Jobs
+from loyalbell.services.clock import Clock, clock_for
+from loyalbell.storage.database import Database
+from loyalbell.storage.schema import LogEntry, Shop
+from loyalbell.storage.snapshot_cache import SnapshotCache
+
+
+class Application:
+    def __init__(self, data: Path, clock: Clock | None = None) -> None:
+        self.database = Database(data)
+        self.clock = clock or clock_for(self.database)
+        self.jobs = Jobs()
+        self.import_turn = Lock()
+        self._snapshots = SnapshotCache(self.database)
+
+    @property
+    def data(self) -> Path:
+        return self.database.data
+
+    def snapshot(self) -> HistorySnapshot:
+        return self._snapshots.current()
+
+    def shop(self) -> Shop | None:
+        """The shop, or ``None`` before it has been set up."""
+        with self.database.reading() as session:
+            return session.get(Shop, 1)
+
+    def the_shop(self) -> Shop:
+        """The shop of a book that has been set up."""
+        with self.database.reading() as session:
+            return session.get_one(Shop, 1)
+
+    def note(self, session: Session, by: str, act: str, **detail: object) -> None:
+        """Writes one line of the log in the caller's transaction."""
+        session.add(LogEntry(at=self.clock.now(), by=by, act=act, detail=detail))
+
+    def close(self) -> None:
+        self.database.close()

@@ -1,0 +1,178 @@
+"""The shop's own fields: making and changing them, and seeing whether they are any use."""
+
+import json
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from sqlalchemy import func, select
+from sqlalchemy.orm import Session
+
+from loyalbell.services.application import Application
+from loyalbell.storage.change_log import mark_whole
+from loyalbell.storage.files.column_mapping import CUSTOMERS, plain_heading
+from loyalbell.storage.files.export_rows import HEADINGS
+from loyalbell.storage.records.custom_fields import KINDS
+from loyalbell.storage.schema import (
+    CustomField,
+    FieldValue,
+    Message,
+    MessageVersion,
+    Person,
+    Segment,
+    YearlyDate,
+)
+
+
+class CannotKeepField(Exception):
+    """What is wrong with a field, in words."""
+
+
+@dataclass(frozen=True)
+class FieldUse:
+    """``known`` of ``people`` have a value; ``used_in`` names segments and messages."""
+
+    field: CustomField
+    known: int
+    people: int
+    used_in: list[str]
+
+
+@dataclass(frozen=True)
+class DateUse:
+    name: str
+    known: int
+    people: int
+    used_in: list[str]
+
+
+def in_use(application: Application) -> list[FieldUse]:
+    """Every field, by name."""
+    with application.database.reading() as session:
+        known = dict(
+            session.execute(
+                select(FieldValue.field_id, func.count())
+                .where(FieldValue.until.is_(None))
+                .group_by(FieldValue.field_id)
+            ).all()
+        )
+        people = session.scalar(select(func.count()).select_from(Person)) or 0
+        return [
+            FieldUse(field, known.get(field.id, 0), people, _where_used(session, field))
+            for field in session.scalars(select(CustomField).order_by(CustomField.name))
+        ]
+
+
+def dates_in_use(application: Application) -> list[DateUse]:
+    """Birthdays and every named yearly date."""
+    with application.database.reading() as session:
+        people = session.scalar(select(func.count()).select_from(Person)) or 0
+        born = session.scalar(select(func.count()).where(Person.birthday_month.is_not(None))) or 0
+        rows = session.execute(
+            select(YearlyDate.name, func.count()).group_by(YearlyDate.name).order_by(YearlyDate.name)
+        )
+        named = [DateUse(name, count, people, _naming(session, f'"{name}"')) for name, count in rows]
+        return [DateUse("Birthday", born, people, _naming(session, '"birthday"')), *named]
+
+
+def _where_used(session: Session, field: CustomField) -> list[str]:
+    """Segments that name the field by its id, and messages that insert it by its key."""
+    return _naming(session, f'"field": {field.id}', f'"field:{field.id}"', f"field_{field.id}")
+
+
+def _naming(session: Session, *marks: str) -> list[str]:
+    found = []
+    for segment in session.scalars(select(Segment).order_by(Segment.name)):
+        text = json.dumps(segment.rule)
+        if any(mark in text for mark in marks):
+            found.append(f"segment “{segment.name}”")
+    newest = select(func.max(MessageVersion.id)).group_by(MessageVersion.message_id)
+    rows = session.execute(
+        select(Message.name, MessageVersion.content)
+        .join(MessageVersion, MessageVersion.message_id == Message.id)
+        .where(MessageVersion.id.in_(newest))
+        .order_by(Message.name)
+    )
+    for name, content in rows:
+        text = json.dumps(content)
+        if any(mark in text for mark in marks):
+            found.append(f"message “{name}”")
+    return found
+
+
+def make_field(application: Application, name: str, kind: str, choices: Sequence[str], by: str) -> int:
+    """Returns the new field's id. Raises ``CannotKeepField``."""
+    with application.database.transaction() as session:
+        name = _checked_name(session, name, None)
+        if kind not in KINDS:
+            raise CannotKeepField(f"Choose a kind: {', '.join(KINDS)}.")
+        field = CustomField(
+            name=name, kind=kind, choices=_checked_choices(kind, choices), made_at=application.clock.now()
+        )
+        session.add(field)
+        session.flush()
+        mark_whole(session, "catalogue")
+        application.note(session, by, "made a field", field=name)
+        return field.id
+
+
+def change_field(application: Application, field_id: int, name: str, choices: Sequence[str], by: str) -> None:
+    """A choice that somebody has cannot be taken out. Raises ``CannotKeepField``."""
+    with application.database.transaction() as session:
+        field = session.get(CustomField, field_id)
+        if field is None:
+            raise CannotKeepField("This field is no longer there.")
+        field.name = _checked_name(session, name, field_id)
+        if "choice" in field.kind:
+            wanted = _checked_choices(field.kind, choices)
+            for lost in set(field.choices) - set(wanted):
+                if _holders(session, field_id, lost):
+                    raise CannotKeepField(f"“{lost}” is what some customers have. Change it for them first.")
+            field.choices = wanted
+        mark_whole(session, "catalogue")
+        application.note(session, by, "changed a field", field=field.name)
+
+
+def _holders(session: Session, field_id: int, choice: str) -> bool:
+    values = session.scalars(
+        select(FieldValue.value).where(FieldValue.field_id == field_id, FieldValue.until.is_(None)).distinct()
+    )
+    return any(choice in (value if isinstance(value, list) else [value]) for value in values)
+
+
+def delete_field(application: Application, field_id: int, by: str) -> None:
+    """Only a field that nothing uses can go, and its values with it. Raises ``CannotKeepField``."""
+    with application.database.transaction() as session:
+        field = session.get(CustomField, field_id)
+        if field is None:
+            raise CannotKeepField("This field is no longer there.")
+        used = _where_used(session, field)
+        if used:
+            raise CannotKeepField(f"“{field.name}” is used in {', '.join(used)}. Take it out there first.")
+        application.note(session, by, "deleted a field", field=field.name)
+        session.delete(field)
+        mark_whole(session, "catalogue", "field_values")
+
+
+def _checked_name(session: Session, name: str, own: int | None) -> str:
+    name = " ".join(name.split())
+    if not 1 <= len(name) <= 60:
+        raise CannotKeepField("Give the field a name of at most 60 characters.")
+    taken = {plain_heading(one) for one in HEADINGS["customers"]}
+    taken |= {known for target in CUSTOMERS for known in target.names}
+    if plain_heading(name) in taken:
+        raise CannotKeepField(f"“{name}” is what every customer has already. Choose another name.")
+    other = session.scalar(select(CustomField.id).where(func.lower(CustomField.name) == name.lower()))
+    if other is not None and other != own:
+        raise CannotKeepField(f"There is a field “{name}” already.")
+    return name
+
+
+def _checked_choices(kind: str, choices: Sequence[str]) -> list[str]:
+    if "choice" not in kind:
+        return []
+    kept = list(dict.fromkeys(one for one in choices if one))
+    if not kept:
+        raise CannotKeepField("Write the choices, one on each line.")
+    if any(";" in one or len(one) > 80 for one in kept) or len(kept) > 200:
+        raise CannotKeepField("At most 200 choices of at most 80 characters, without semicolons.")
+    return kept

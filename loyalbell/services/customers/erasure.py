@@ -1,0 +1,55 @@
+"""Taking people and everything about them out for good."""
+
+from collections.abc import Sequence
+from datetime import datetime
+
+from sqlalchemy import delete, select
+from sqlalchemy.orm import Session
+
+from loyalbell.core.history.snapshot import CHANNELS
+from loyalbell.services.application import Application
+from loyalbell.storage.change_log import mark_rows, mark_whole
+from loyalbell.storage.consent import address_of
+from loyalbell.storage.schema import Person, Suppression
+from loyalbell.storage.webhook_events import announce
+
+
+def erase(application: Application, person_ids: Sequence[int], by: str) -> int:
+    """Takes people and everything about them out for good; their addresses stay suppressed. Returns how many."""
+    with application.database.transaction() as session:
+        return erase_in(application, session, person_ids, by)
+
+
+def erase_in(application: Application, session: Session, person_ids: Sequence[int], by: str) -> int:
+    now, count = application.clock.now(), 0
+    for start in range(0, len(person_ids), 500):
+        some = list(person_ids[start : start + 500])
+        people = list(session.scalars(select(Person).where(Person.id.in_(some))))
+        for person in people:
+            _keep_suppressed(session, person, now, by)
+        session.flush()
+        session.execute(delete(Person).where(Person.id.in_(some)))
+        count += len(people)
+    session.expunge_all()
+    if count:
+        mark_rows(session, "people", person_ids)
+        for part in ERASED_PARTS:
+            mark_whole(session, part)
+        application.note(session, by, "erased customers", people=count)
+        announce(session, "customer.erased", now, people=list(person_ids)[:1_000], count=count)
+    return count
+
+
+ERASED_PARTS = (
+    "orders", "lines", "walk_ins", "appointments", "memberships", "events", "answers", "deliveries", "engagements",
+    "consents", "suppressions", "codes", "enrolments", "tags", "field_values", "yearly_dates",
+)  # fmt: skip
+
+
+def _keep_suppressed(session: Session, person: Person, now: datetime, by: str) -> None:
+    for channel in CHANNELS:
+        address = address_of(person, channel)
+        if address:
+            session.add(
+                Suppression(person_id=None, channel=channel, address=address, reason="erased", at=now, by=by)
+            )

@@ -1,0 +1,290 @@
+"""What customers settle for themselves, without signing in: preferences, staying on the list, signing up."""
+
+import secrets
+from collections.abc import Mapping
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+from typing import Any
+
+from email_validator import EmailNotValidError, validate_email
+from sqlalchemy import func, select
+from sqlalchemy.orm import Session
+
+from loyalbell.core.messages import content as c
+from loyalbell.core.messages.mime import one_line
+from loyalbell.services.application import Application
+from loyalbell.services.delivery.composer import CONFIRMATION, PROOF, once_only
+from loyalbell.services.delivery.link_tokens import new_token
+from loyalbell.services.delivery.rendering import ContentFiller, compiled_version, fill_for_delivery
+from loyalbell.storage.change_log import mark_rows, mark_whole
+from loyalbell.storage.consent import address_of, consent_now
+from loyalbell.storage.schema import (
+    Companion,
+    ConsentEntry,
+    Delivery,
+    Offer,
+    OfferCode,
+    Person,
+    PersonTag,
+    Preference,
+    Shop,
+    SignUp,
+    Tag,
+    YearlyDate,
+)
+from loyalbell.storage.webhook_events import announce_consent
+
+CHANNELS = ("email", "text", "chat")
+OFTEN = {
+    "any": "whenever there is something",
+    "weekly": "once a week at most",
+    "monthly": "once a month at most",
+}
+PAUSES = {"0": "no pause", "14": "two weeks", "30": "a month", "90": "three months"}
+SOURCE, KEPT_SOURCE, SIGN_UP = "preference page", "keep me on the list", "sign-up form"
+KEPT_TAG = "Wants to stay"
+CONFIRM_DAYS = 14
+
+
+class NotTaken(Exception):
+    """Why what a customer entered cannot be taken, in words."""
+
+
+@dataclass(frozen=True)
+class Choices:
+    """What a person has chosen; ``channels`` are (channel, address or empty, agreed)."""
+
+    person: Person
+    channels: list[tuple[str, str, bool]]
+    often: str
+    paused_until: datetime | None
+    companions: list[Companion]
+    dates: list[YearlyDate]
+
+
+def person_of(session: Session, token: str) -> Person | None:
+    """Whom a link’s token stands for: that of a touch, or of their page."""
+    person_id = session.scalar(
+        select(Delivery.person_id).where(Delivery.token == token, Delivery.origin_kind != PROOF)
+    )
+    if person_id is None:
+        person_id = session.scalar(select(Preference.person_id).where(Preference.token == token))
+    return session.get(Person, person_id) if person_id is not None else None
+
+
+def choices(application: Application, token: str) -> Choices | None:
+    with application.database.reading() as session:
+        person = person_of(session, token)
+        if person is None:
+            return None
+        kept = session.scalar(select(Preference).where(Preference.person_id == person.id))
+        said = {channel: consent_now(session, [person.id], channel).get(person.id) for channel in CHANNELS}
+        return Choices(
+            person,
+            [(channel, address_of(person, channel) or "", said[channel] == "agreed") for channel in CHANNELS],
+            kept.often if kept else "any",
+            kept.paused_until if kept else None,
+            list(session.scalars(select(Companion).where(Companion.person_id == person.id).order_by(Companion.id))),
+            list(session.scalars(select(YearlyDate).where(YearlyDate.person_id == person.id).order_by(YearlyDate.name))),
+        )  # fmt: skip
+
+
+def choose(application: Application, token: str, form: Mapping[str, Any]) -> bool:
+    """Keeps what was chosen, channel by channel, each change as a line of the consent log. False for no such link."""
+    with application.database.transaction() as session:
+        person = person_of(session, token)
+        if person is None:
+            return False
+        now = application.clock.now()
+        for channel in CHANNELS:
+            if address_of(person, channel):
+                say(
+                    application,
+                    session,
+                    person.id,
+                    channel,
+                    "agreed" if form.get(channel) else "refused",
+                    SOURCE,
+                )
+        kept = session.scalar(select(Preference).where(Preference.person_id == person.id))
+        if kept is None:
+            kept = Preference(person_id=person.id, token=secrets.token_urlsafe(16))
+            session.add(kept)
+        kept.often = str(form.get("often")) if form.get("often") in OFTEN else "any"
+        pause = str(form.get("pause", "0"))
+        kept.paused_until = now + timedelta(days=int(pause)) if pause in PAUSES and pause != "0" else None
+        _dates(session, person, form)
+        mark_rows(session, "people", [person.id])
+        mark_whole(session, "yearly_dates")
+        application.note(session, "customer", "chose preferences", person=person.id)
+        return True
+
+
+def say(application: Application, session: Session, person_id: int, channel: str, state: str, source: str, wording: str | None = None) -> None:  # fmt: skip
+    """One line of the consent log, where it changes anything."""
+    if consent_now(session, [person_id], channel).get(person_id) == state:
+        return
+    entry = ConsentEntry(
+        person_id=person_id,
+        channel=channel,
+        state=state,
+        at=application.clock.now(),
+        source=source,
+        by="customer",
+        wording=wording,
+    )
+    session.add(entry)
+    session.flush()
+    mark_rows(session, "consents", [entry.id])
+    announce_consent(session, entry, application.clock.now())
+
+
+def _dates(session: Session, person: Person, form: Mapping[str, Any]) -> None:
+    month, day = str(form.get("birthday_month", "")), str(form.get("birthday_day", ""))
+    if not month and not day:
+        return
+    if not (
+        month.isdigit() and day.isdigit() and 1 <= int(month) <= 12 and 1 <= int(day) <= _days(int(month))
+    ):
+        raise NotTaken("That is no day of the year. Choose the month and the day once more.")
+    person.birthday_month, person.birthday_day = int(month), int(day)
+    for companion in session.scalars(select(Companion).where(Companion.person_id == person.id)):
+        name = one_line(str(form.get(f"companion-{companion.id}", "")))[:80]
+        companion.name = name or companion.name
+
+
+def _days(month: int) -> int:
+    return 29 if month == 2 else 30 if month in (4, 6, 9, 11) else 31
+
+
+def keep_on_list(application: Application, token: str) -> Person | None:
+    """Pressed “keep me on the list”: consent is said anew, and a tag tells sequences and segments."""
+    with application.database.transaction() as session:
+        delivery = session.scalar(select(Delivery).where(Delivery.token == token))
+        if delivery is None:
+            return None
+        person = session.get_one(Person, delivery.person_id)
+        if delivery.origin_kind == PROOF:
+            return person
+        now = application.clock.now()
+        say(application, session, person.id, delivery.channel, "agreed", KEPT_SOURCE)
+        tag = session.scalar(select(Tag).where(Tag.name == KEPT_TAG))
+        if tag is None:
+            tag = Tag(name=KEPT_TAG)
+            session.add(tag)
+            session.flush()
+            mark_whole(session, "catalogue")
+        held = select(PersonTag.id).where(
+            PersonTag.person_id == person.id, PersonTag.tag_id == tag.id, PersonTag.removed_at.is_(None)
+        )
+        if session.scalar(held) is None:
+            session.add(PersonTag(person_id=person.id, tag_id=tag.id, at=now))
+            mark_whole(session, "tags")
+        return person
+
+
+def shown_again(application: Application, token: str) -> str | None:
+    """The page of an email as it went out, for a browser; ``None`` for no such link."""
+    with application.database.transaction() as session:
+        delivery = session.scalar(
+            select(Delivery).where(Delivery.token == token, Delivery.channel == "email")
+        )
+        if delivery is None or delivery.state not in ("sent", "bounced"):
+            return None
+        shop = session.get_one(Shop, 1)
+        made = compiled_version(session, shop, delivery.message_version_id, "email", delivery.language)
+        person = session.get_one(Person, delivery.person_id)
+        if made is None:
+            return None
+        facts = ContentFiller(application, session, shop, delivery.sent_at or application.clock.now()).facts(
+            [person], made
+        )[person.id]
+        filled = fill_for_delivery(
+            session, made, facts, delivery, shop, delivery.sent_at or application.clock.now()
+        )
+        return filled if isinstance(filled, str) else filled.html or filled.text
+
+
+def offer_shown(application: Application, code: str) -> tuple[OfferCode, Offer] | None:
+    with application.database.reading() as session:
+        found = session.scalar(select(OfferCode).where(OfferCode.code == code))
+        return (found, session.get_one(Offer, found.offer_id)) if found else None
+
+
+def sign_up(application: Application, form: Mapping[str, Any]) -> None:
+    """Keeps the wish and sends a mail to confirm it. The same address twice within an hour gets one mail. Raises ``NotTaken``."""
+    try:
+        email = validate_email(
+            str(form.get("email", "")).strip(), check_deliverability=False
+        ).normalized.lower()
+    except EmailNotValidError as error:
+        raise NotTaken("This does not look like an email address. Write it like ann@example.com.") from error
+    answers = {key: one_line(str(form.get(key, "")))[:120] for key in ("first_name", "last_name")}
+    with application.database.transaction() as session:
+        now, shop = application.clock.now(), session.get_one(Shop, 1)
+        lately = select(SignUp.id).where(SignUp.email == email, SignUp.at > now - timedelta(hours=1))
+        if session.scalar(lately) is not None:
+            return
+        row = SignUp(token=secrets.token_urlsafe(20), email=email, answers=answers, at=now)
+        session.add(row)
+        person = _person_for(session, email, answers, now)
+        row.person_id = person.id
+        _ask_to_confirm(application, session, shop, person, row)
+
+
+def _person_for(session: Session, email: str, answers: Mapping[str, str], now: datetime) -> Person:
+    person = session.scalars(
+        select(Person).where(func.lower(Person.email) == email).order_by(Person.id).limit(1)
+    ).first()
+    if person is None:
+        person = Person(
+            email=email,
+            joined_at=now,
+            first_name=answers["first_name"] or None,
+            last_name=answers["last_name"] or None,
+        )
+        session.add(person)
+        session.flush()
+        mark_rows(session, "people", [person.id])
+    return person
+
+
+def _ask_to_confirm(
+    application: Application, session: Session, shop: Shop, person: Person, row: SignUp
+) -> None:
+    now = application.clock.now()
+    if consent_now(session, [person.id], "email").get(person.id) != "agreed":
+        entry = ConsentEntry(
+            person_id=person.id, channel="email", state="waiting", at=now, source=SIGN_UP, by="customer"
+        )
+        session.add(entry)
+        session.flush()
+        mark_rows(session, "consents", [entry.id])
+    words = (
+        f"Somebody, we hope you, asked that {shop.name} may write to this address.\n\n"
+        f"Yes, it was me: {shop.public_url}/confirm/{row.token}\n\nIf it was not you, do nothing: nobody will write again."
+    )
+    content = c.EmailContent(form="plain", subject=f"Confirm your address for {shop.name}", plain=words)
+    version = once_only(
+        session, CONFIRMATION, c.as_message(content).model_dump(mode="json"), now, "Loyal Bell"
+    )
+    session.add(
+        Delivery(
+            origin_kind=CONFIRMATION, origin_id=version, person_id=person.id, message_version_id=version, channel="email",
+            address=row.email, token=new_token("email"), state="planned", due_at=now,
+        )
+    )  # fmt: skip
+
+
+def confirm(application: Application, token: str) -> bool | None:
+    """True once confirmed; false where the link is too old; ``None`` for no such link."""
+    with application.database.transaction() as session:
+        row = session.scalar(select(SignUp).where(SignUp.token == token))
+        if row is None or row.person_id is None:
+            return None
+        now = application.clock.now()
+        if row.confirmed_at is None and row.at < now - timedelta(days=CONFIRM_DAYS):
+            return False
+        row.confirmed_at = row.confirmed_at or now
+        say(application, session, row.person_id, "email", "agreed", f"{SIGN_UP}, confirmed")
+        return True

@@ -1,0 +1,89 @@
+"""What comes back: refusals for good stop an address at once, three others in different weeks stop it too."""
+
+from datetime import datetime, timedelta
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from loyalbell.core.clock.local_time import local_day
+from loyalbell.services.application import Application
+from loyalbell.storage.change_log import mark_rows, mark_whole
+from loyalbell.storage.schema import Delivery, DeliveryEvent, Shop, Suppression
+from loyalbell.storage.webhook_events import announce
+
+HARD_BOUNCE, SOFT_BOUNCES, COMPLAINT = "hard bounce", "three soft bounces", "complaint"
+SOFT_WEEKS, SOFT_SPAN = 3, timedelta(days=180)
+
+
+def bounced(session: Session, delivery: Delivery, now: datetime, hard: bool, words: str) -> None:
+    """Writes a touch down as bounced, and suppresses the address where that is due."""
+    delivery.state, delivery.cause, delivery.detail = "bounced", "not accepted", words[:500]
+    delivery.sent_at = delivery.sent_at or now
+    event = DeliveryEvent(
+        delivery_id=delivery.id, kind="hard bounce" if hard else "soft bounce", at=now, detail=words[:500]
+    )
+    session.add(event)
+    session.flush()
+    mark_rows(session, "deliveries", [delivery.id])
+    mark_rows(session, "engagements", [event.id])
+    announce(
+        session,
+        "message.bounced",
+        now,
+        person=delivery.person_id,
+        channel=delivery.channel,
+        delivery=delivery.id,
+    )
+    if hard:
+        suppress(session, delivery, HARD_BOUNCE, now)
+    elif _soft_weeks(session, delivery, now) >= SOFT_WEEKS:
+        suppress(session, delivery, SOFT_BOUNCES, now)
+
+
+def _soft_weeks(session: Session, delivery: Delivery, now: datetime) -> int:
+    """In how many different weeks of the last half year this address took nothing."""
+    zone = session.get_one(Shop, 1).zone
+    query = (
+        select(DeliveryEvent.at)
+        .join(Delivery, Delivery.id == DeliveryEvent.delivery_id)
+        .where(
+            Delivery.address == delivery.address,
+            Delivery.channel == delivery.channel,
+            DeliveryEvent.kind == "soft bounce",
+            DeliveryEvent.at > now - SOFT_SPAN,
+        )
+    )
+    return len({local_day(at, zone).isocalendar()[:2] for at in session.scalars(query)})
+
+
+def suppress(session: Session, delivery: Delivery, reason: str, now: datetime) -> None:
+    """Once an address and reason."""
+    there = session.scalar(
+        select(Suppression.id).where(
+            Suppression.channel == delivery.channel,
+            Suppression.address == (delivery.address or ""),
+            Suppression.reason == reason,
+            Suppression.lifted_at.is_(None),
+        )
+    )
+    if there is None:
+        session.add(
+            Suppression(
+                person_id=delivery.person_id,
+                channel=delivery.channel,
+                address=delivery.address or "",
+                reason=reason,
+                at=now,
+            )
+        )
+        mark_whole(session, "suppressions")
+
+
+def complained(application: Application, session: Session, delivery: Delivery) -> None:
+    """A complaint ends email to this address at once."""
+    now = application.clock.now()
+    event = DeliveryEvent(delivery_id=delivery.id, kind="complained", at=now)
+    session.add(event)
+    session.flush()
+    mark_rows(session, "engagements", [event.id])
+    suppress(session, delivery, COMPLAINT, now)

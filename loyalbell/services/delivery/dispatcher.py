@@ -1,0 +1,205 @@
+"""Handing touches to a channel so that none goes twice and none is lost.
+
+A touch is *planned*, then *handing* (written down before anything leaves), then
+*sent*, *bounced* or planned again for later. One found *handing* after a crash
+may or may not have gone: it becomes *unsure* and waits for a person, unless the
+network can be asked.
+"""
+
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+
+from sqlalchemy import ColumnElement, select, update
+from sqlalchemy.orm import Session
+
+from loyalbell.channels.sender import Outcome, Outgoing, Sender
+from loyalbell.core.messages.delivery_reports import lasting, say_status, status_in
+from loyalbell.services.application import Application
+from loyalbell.services.delivery.bounces import bounced
+from loyalbell.services.delivery.campaign_limits import within_limits
+from loyalbell.services.delivery.composer import Composer
+from loyalbell.services.delivery.rendering import message_id
+from loyalbell.services.settings.channels import CareSettings
+from loyalbell.storage.change_log import mark_rows
+from loyalbell.storage.schema import Campaign, Delivery, Shop
+from loyalbell.storage.webhook_events import announce, anyone_listens
+
+BATCH = 50
+WAITS = (timedelta(minutes=5), timedelta(minutes=30), timedelta(hours=2), timedelta(hours=8))
+
+
+@dataclass(frozen=True)
+class Batch:
+    """What one claim took out of the queue: ``ready`` to hand over, ``settled`` without sending."""
+
+    ready: list[Outgoing]
+    settled: int
+
+    def __len__(self) -> int:
+        return len(self.ready) + self.settled
+
+
+def send_due(application: Application, sender: Sender, limit: int = BATCH) -> int:
+    """One step: claims due touches, hands them over, records what came of it. Returns how many."""
+    if not anything_due(application):
+        return 0
+    batch = claim(application, limit)
+    if batch.ready:
+        record(application, sender.send(batch.ready))
+    if len(batch):
+        finish_campaigns(application)
+    return len(batch)
+
+
+def anything_due(application: Application) -> bool:
+    """Asked without taking the book's one writer, so that an idle heartbeat disturbs nobody."""
+    with application.database.reading() as session:
+        shop = session.get(Shop, 1)
+        query = select(Delivery.id).where(*_due(session, application.clock.now())).limit(1)
+        return shop is not None and shop.ringing and session.scalar(query) is not None
+
+
+def _due(session: Session, now: datetime) -> tuple[ColumnElement[bool], ...]:
+    """Planned for now or earlier, on a channel that is not silenced."""
+    silent = CareSettings.load(session).silent
+    return (Delivery.state == "planned", Delivery.due_at <= now, Delivery.channel.not_in(silent))
+
+
+def claim(application: Application, limit: int) -> Batch:
+    """Checks each due touch once more, makes its mail, and marks it *handing*, in one transaction."""
+    now = application.clock.now()
+    with application.database.transaction() as session:
+        shop = session.get(Shop, 1)
+        if shop is None or not shop.ringing:
+            return Batch([], 0)
+        due = select(Delivery).where(*_due(session, now)).order_by(Delivery.due_at, Delivery.id).limit(limit)
+        claimed = list(session.scalars(due))
+        deliveries = within_limits(session, shop, claimed, now)
+        composer, ready = Composer(application, session, shop, now), []
+        for channel in ("email", "text", "chat"):
+            ready += composer.ready(
+                [delivery for delivery in deliveries if delivery.channel == channel], channel
+            )
+        return Batch(ready, len(claimed) - len(ready))
+
+
+def record(application: Application, outcomes: Sequence[Outcome]) -> None:
+    """Writes what the network said of each touch that was handed over."""
+    now = application.clock.now()
+    with application.database.transaction() as session:
+        found = {
+            delivery.id: delivery
+            for delivery in session.scalars(
+                select(Delivery).where(Delivery.id.in_([o.delivery_id for o in outcomes]))
+            )
+        }
+        for outcome in outcomes:
+            _settle(session, found[outcome.delivery_id], outcome, now)
+        mark_rows(session, "deliveries", found)
+        _tell_others(session, found.values(), now)
+
+
+def _tell_others(session: Session, deliveries: Iterable[Delivery], now: datetime) -> None:
+    if not anyone_listens(session):
+        return
+    for delivery in deliveries:
+        kind = {"sent": "message.sent", "bounced": "message.bounced"}.get(delivery.state)
+        if kind:
+            announce(
+                session, kind, now, person=delivery.person_id, channel=delivery.channel, delivery=delivery.id
+            )
+
+
+def _settle(session: Session, delivery: Delivery, outcome: Outcome, now: datetime) -> None:
+    delivery.detail = outcome.words[:500]
+    if outcome.result == "accepted":
+        delivery.state, delivery.sent_at, delivery.cause, delivery.detail = "sent", now, None, None
+    elif outcome.result == "refused":
+        status = status_in(outcome.words)
+        bounced(
+            session,
+            delivery,
+            now,
+            _lasting(delivery, status, outcome.words),
+            say_status(status, outcome.words) if status else outcome.words,
+        )
+    elif outcome.result == "unsure":
+        delivery.state = "unsure"
+    elif delivery.attempts <= len(WAITS):
+        delivery.state, delivery.due_at = "planned", now + WAITS[delivery.attempts - 1]
+    else:
+        delivery.state, delivery.cause = "failed", "not accepted"
+
+
+def _lasting(delivery: Delivery, status: str, words: str) -> bool:
+    """Whether a refusal is about the address itself; a gateway says so with 404 or 410."""
+    if delivery.channel != "email":
+        return words.startswith(("404", "410"))
+    return lasting(status) if status else words.startswith(("550", "551", "553"))
+
+
+def mend_after_stop(application: Application, sender: Sender) -> None:
+    """After a start: touches left *handing* are settled by asking the network, or become *unsure*."""
+    with application.database.transaction() as session:
+        shop = session.get(Shop, 1)
+        left = list(session.scalars(select(Delivery).where(Delivery.state.in_(("handing", "unsure")))))
+        for delivery in left:
+            assert shop is not None
+            known = sender.knows(message_id(delivery, shop), delivery.channel)
+            if known:
+                delivery.state, delivery.sent_at, delivery.detail = "sent", delivery.handed_at, None
+            elif known is None:
+                delivery.state = "unsure"
+                delivery.detail = "the program stopped while handing this over"
+            else:
+                delivery.state, delivery.detail = "planned", None
+        mark_rows(session, "deliveries", [delivery.id for delivery in left])
+    finish_campaigns(application)
+
+
+def decide_unsure(
+    application: Application, origin_id: int, again: bool, by: str, kind: str = "campaign"
+) -> int:
+    """A person's word on the unsure touches of a campaign or a sequence: send again, or count as sent."""
+    with application.database.transaction() as session:
+        unsure = list(
+            session.scalars(
+                select(Delivery).where(
+                    Delivery.state == "unsure", Delivery.origin_kind == kind, Delivery.origin_id == origin_id
+                )
+            )
+        )
+        for delivery in unsure:
+            if again:
+                delivery.state, delivery.due_at = "planned", application.clock.now()
+            else:
+                delivery.state, delivery.sent_at = "sent", delivery.handed_at
+        if again and kind == "campaign":
+            session.get_one(Campaign, origin_id).state = "sending"
+        word = "sent again" if again else "counted as sent"
+        application.note(session, by, f"unsure messages {word}", **{kind: origin_id}, people=len(unsure))
+        mark_rows(session, "deliveries", [delivery.id for delivery in unsure])
+    finish_campaigns(application)
+    return len(unsure)
+
+
+def finish_campaigns(application: Application) -> None:
+    """A campaign is over when nothing of it waits any more and no further round comes."""
+    waiting = select(Delivery.origin_id).where(
+        Delivery.origin_kind == "campaign", Delivery.state.in_(("planned", "handing"))
+    )
+    with application.database.transaction() as session:
+        now = application.clock.now()
+        done = (Campaign.state == "sending") & Campaign.id.not_in(waiting)
+        session.execute(
+            update(Campaign).where(done, Campaign.round_at.is_not(None)).values(state="scheduled")
+        )
+        finished = session.execute(
+            update(Campaign)
+            .where(done)
+            .values(state="sent", ended_at=now)
+            .returning(Campaign.id, Campaign.name)
+        ).all()
+        for campaign_id, name in finished:
+            announce(session, "campaign.finished", now, campaign=campaign_id, name=name)

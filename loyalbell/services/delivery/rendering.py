@@ -1,0 +1,373 @@
+"""Making the one message that a person gets: compiled once for a version, filled with their facts."""
+
+from collections.abc import Collection, Mapping, Sequence
+from dataclasses import dataclass
+from datetime import datetime
+from functools import lru_cache
+from typing import Any
+
+import numpy as np
+from pydantic import TypeAdapter
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from loyalbell.core.history.money import say_money
+from loyalbell.core.messages import content as c
+from loyalbell.core.messages.email_rendering import (
+    CompiledEmail,
+    FilledEmail,
+    PictureFact,
+    RenderContext,
+    compile_email,
+    fill_email,
+    link_name,
+)
+from loyalbell.core.messages.item_lists import Shelf, Stock
+from loyalbell.core.messages.merge_fields import OWN, fields_used, fill
+from loyalbell.core.messages.mime import Envelope, MailFile, make_mail
+from loyalbell.core.messages.short_rendering import CompiledShort, compile_short, fill_short, offers_named
+from loyalbell.core.segments.evaluation import evaluate
+from loyalbell.core.segments.model import Rule, RuleProblem
+from loyalbell.services.application import Application
+from loyalbell.services.messages.merge_facts import field_facts, say_date
+from loyalbell.services.offers import commands as offer_commands
+from loyalbell.services.offers import queries as offer_queries
+from loyalbell.services.rhythm.queries import next_day, rhythms_of
+from loyalbell.services.segments.queries import saved_rules
+from loyalbell.services.settings.channels import EmailSettings, LinkSettings
+from loyalbell.storage.schema import (
+    AttachedFile,
+    Delivery,
+    GalleryPicture,
+    Item,
+    Letterhead,
+    MessageVersion,
+    Offer,
+    Person,
+    SavedBlock,
+    Shop,
+)
+
+Compiled = CompiledEmail | CompiledShort
+Filled = FilledEmail | str
+NO_LETTERHEAD = c.LetterheadLook(header="", footer="", ink="#1f2a2b", accent="#173b39")
+
+
+@lru_cache(maxsize=256)
+def _compiled(writing: str, context: str) -> Compiled:
+    return compile_writing(_WRITING.validate_json(writing), _KITS[context])
+
+
+_KITS: dict[str, RenderContext] = {}
+_WRITING: TypeAdapter[Any] = TypeAdapter(c.Writing)
+
+
+def compile_writing(
+    writing: c.EmailContent | c.TextContent | c.ChatContent, context: RenderContext
+) -> Compiled:
+    return compile_email(writing, context) if isinstance(writing, c.EmailContent) else compile_short(writing)
+
+
+def compiled(writing: c.EmailContent | c.TextContent | c.ChatContent, context: RenderContext) -> Compiled:
+    """Kept for as long as neither the writing nor what it leans on changes."""
+    key = repr(context)
+    if len(_KITS) > 300:
+        _KITS.clear()
+        _compiled.cache_clear()
+    _KITS[key] = context
+    return _compiled(writing.model_dump_json(), key)
+
+
+def look_of(session: Session, letterhead_id: int | None) -> c.LetterheadLook | None:
+    letterhead = session.get(Letterhead, letterhead_id) if letterhead_id else None
+    if letterhead is None:
+        return None
+    logo = session.get(GalleryPicture, letterhead.logo_id) if letterhead.logo_id else None
+    shop = session.get(Shop, 1)
+    return c.LetterheadLook(
+        header=letterhead.header, footer=letterhead.footer, ink=letterhead.ink, accent=letterhead.accent,
+        paper=letterhead.paper, card=letterhead.card, font=letterhead.font, width=letterhead.width,
+        logo=picture_url(shop, logo.token) if logo and shop else "",
+    )  # fmt: skip
+
+
+def picture_url(shop: Shop, token: str) -> str:
+    return f"{shop.public_url}/picture/{token}"
+
+
+def render_context_for(
+    session: Session, shop: Shop, writing: c.EmailContent | c.TextContent | c.ChatContent, bare: bool = False
+) -> RenderContext:
+    """What a writing leans on. ``bare``: an answer to one person."""
+    if not isinstance(writing, c.EmailContent) or bare:
+        return RenderContext(NO_LETTERHEAD, bare=bare)
+    look = look_of(session, writing.letterhead) or NO_LETTERHEAD
+    blocks = list(c.every_block(writing.blocks))
+    kept = {one.saved for one in blocks if isinstance(one, c.Saved)}
+    saved = {
+        row.id: read_block(row.block)
+        for row in session.scalars(select(SavedBlock).where(SavedBlock.id.in_(kept)))
+    }
+    wanted = {
+        one.picture for one in [*blocks, *c.every_block(list(saved.values()))] if isinstance(one, c.Picture)
+    }
+    pictures = {
+        row.id: PictureFact(picture_url(shop, row.token), row.width, row.alt)
+        for row in session.execute(
+            select(GalleryPicture.id, GalleryPicture.token, GalleryPicture.width, GalleryPicture.alt)
+            .where(GalleryPicture.id.in_(wanted))
+        )
+    }  # fmt: skip
+    return RenderContext(look, pictures, saved, tuple(LinkSettings.load(session).social))
+
+
+def read_block(data: Mapping[str, Any]) -> c.Block:
+    """Raises pydantic's ``ValidationError``."""
+    return c.EmailContent.model_validate({"blocks": [data]}).blocks[0]
+
+
+def newest_version(session: Session, message_id: int) -> MessageVersion:
+    query = select(MessageVersion).where(MessageVersion.message_id == message_id)
+    return session.scalars(query.order_by(MessageVersion.number.desc()).limit(1)).one()
+
+
+def compiled_version(session: Session, shop: Shop, version_id: int, channel: str, language: str) -> Compiled | None:  # fmt: skip
+    """Of a version what somebody of a language gets on a channel; ``None`` where it says nothing there."""
+    writing = writing_of(session, version_id, channel, language)
+    return None if writing is None else compiled(writing, render_context_for(session, shop, writing))
+
+
+def writing_of(
+    session: Session, version_id: int, channel: str, language: str
+) -> c.EmailContent | c.TextContent | c.ChatContent | None:
+    return c.read_content(session.get_one(MessageVersion, version_id).content).find(channel, language)
+
+
+@lru_cache(maxsize=512)
+def _asked(template: str) -> frozenset[str]:
+    return frozenset(fields_used(template))
+
+
+def asked_of(compiled: Compiled) -> frozenset[str]:
+    """The names of the fields in it."""
+    parts = (
+        (compiled.subject, compiled.html, compiled.text)
+        if isinstance(compiled, CompiledEmail)
+        else (compiled.text,)
+    )
+    return frozenset().union(*(_asked(part) for part in (*parts, *compiled.links)))
+
+
+def offers_in(compiled: Compiled) -> tuple[int, ...]:
+    """Ids of every offer it names, by a block or by a field."""
+    texts = (
+        (compiled.subject, compiled.html, compiled.text)
+        if isinstance(compiled, CompiledEmail)
+        else (compiled.text,)
+    )
+    named = [offer for text in texts for offer in offers_named(text)]
+    return tuple(dict.fromkeys([*compiled.offers, *named]))
+
+
+@dataclass
+class ContentFiller:
+    """Facts of people for a compiled message, at one instant."""
+
+    application: Application
+    session: Session
+    shop: Shop
+    now: datetime
+
+    def facts(self, people: Sequence[Person], compiled: Compiled) -> dict[int, dict[str, object]]:
+        """Everything but what belongs to one touch: fields, which blocks are shown, lists of items."""
+        asked = asked_of(compiled)
+        found = field_facts(self.session, people, self.shop, self.now, asked)
+        if "next_visit_on" in asked:
+            for person_id, rhythm in rhythms_of(self.application, [person.id for person in people]).items():
+                found[person_id]["next_visit_on"] = say_date(next_day(self.application, rhythm))
+        for at, rule in enumerate(compiled.rules):
+            shown = self._meeting(rule, [person.id for person in people])
+            for person in people:
+                found[person.id][f"show_{at}"] = person.id in shown
+        if compiled.item_lists:
+            self._add_items(compiled.item_lists, people, found)
+        return found
+
+    def _meeting(self, rule: Rule, ids: Collection[int]) -> set[int]:
+        snapshot = self.application.snapshot()
+        try:
+            mask = evaluate(rule, snapshot, self.now, saved_rules(self.session))
+        except RuleProblem:
+            return set()
+        return set(snapshot.people.ids[mask & np.isin(snapshot.people.ids, list(ids))].tolist())
+
+    def _add_items(self, lists: Sequence[c.Items], people: Sequence[Person], found: dict[int, dict[str, object]]) -> None:  # fmt: skip
+        shelf, cards = self._shelf(), _cards(self.session, self.shop)
+        numbers = dict(
+            zip(
+                [one.id for one in people],
+                self.application.snapshot()
+                .number_of(np.array([one.id for one in people], dtype=np.int64))
+                .tolist(),
+                strict=True,
+            )
+        )
+        own = (
+            field_facts(self.session, people, self.shop, self.now, {OWN})
+            if any(one.list == "field" for one in lists)
+            else {}
+        )
+        for at, block in enumerate(lists):
+            for person in people:
+                named = str(own.get(person.id, {}).get(f"{OWN}{block.field}", "")).split(", ")
+                chosen = shelf.choose(
+                    block.list, numbers[person.id], block.most, named, block.fallback == "best"
+                )
+                found[person.id][f"items_{at}"] = [
+                    cards[one.item] | {"why": one.why} for one in chosen if one.item in cards
+                ]
+
+    def _shelf(self) -> Shelf:
+        snapshot = self.application.snapshot()
+        return _shelf(self.application, snapshot.version, int(self.now.timestamp()) // 3_600)
+
+
+_shelves: dict[tuple[str, int, int], Shelf] = {}
+
+
+def _shelf(application: Application, version: int, hour: int) -> Shelf:
+    """One an hour and state of the book."""
+    key = (str(application.data), version, hour)
+    if key not in _shelves:
+        with application.database.reading() as session:
+            stock = {
+                row.id: Stock(row.category or "", row.lasts_days, row.in_stock)
+                for row in session.execute(
+                    select(Item.id, Item.category, Item.lasts_days, Item.in_stock)
+                ).all()
+            }
+        _shelves.clear()
+        _shelves[key] = Shelf(application.snapshot(), int(application.clock.now().timestamp()), stock)
+    return _shelves[key]
+
+
+def _cards(session: Session, shop: Shop) -> dict[int, dict[str, str]]:
+    """What a card says of each item; ``url`` is completed for a touch."""
+    return {
+        item.id: {
+            "id": str(item.id),
+            "name": item.name,
+            "price": say_money(item.price_minor, shop.currency) if item.price_minor is not None else "",
+            "picture": item.picture_url or "",
+            "url": item.link or shop.public_url,
+        }
+        for item in session.scalars(select(Item))
+    }
+
+
+def own_links(shop: Shop, token: str) -> dict[str, str]:
+    """The links that belong to one touch."""
+    return {
+        "unsubscribe_url": f"{shop.public_url}/u/{token}",
+        "preferences_url": f"{shop.public_url}/preferences/{token}",
+        "keep_url": f"{shop.public_url}/keep/{token}",
+        "browser_url": f"{shop.public_url}/view/{token}",
+    }
+
+
+def unsubscribe_url(shop: Shop, token: str) -> str:
+    return own_links(shop, token)["unsubscribe_url"]
+
+
+Codes = Mapping[int, Mapping[str, object]]
+
+
+def codes_for(
+    session: Session, compiled: Compiled, people: Mapping[int, int], shop: Shop, now: datetime
+) -> Codes:
+    """By touch (id → person id) what its offers say, each with a code of the person's own."""
+    found: dict[int, dict[str, object]] = {delivery: {} for delivery in people}
+    for offer_id in offers_in(compiled):
+        offer = session.get(Offer, offer_id)
+        for delivery, code in offer_commands.issue_many(session, shop, offer_id, people, now).items():
+            assert offer is not None
+            found[delivery][f"offer_{offer_id}"] = offer_queries.facts(session, shop, offer, code, now)
+    return found
+
+
+def fill_for_delivery(
+    session: Session, compiled: Compiled, facts: Mapping[str, object], delivery: Delivery, shop: Shop, now: datetime,
+    codes: Codes | None = None,
+) -> Filled:  # fmt: skip
+    """With followed links, the pixel, the person's own codes and refusal link. Raises ``FieldProblem``.
+
+    ``codes`` are those of a whole batch, where they were given out before.
+    """
+    short = "s" if delivery.channel == "text" else "l"
+    links = {
+        link_name(at): f"{shop.public_url}/{short}/{delivery.token}/{at}" for at in range(len(compiled.links))
+    }
+    if codes is None:
+        codes = codes_for(session, compiled, {delivery.id: delivery.person_id}, shop, now)
+    items = {
+        name: [card | {"url": f"{shop.public_url}/l/{delivery.token}/i{card['id']}"} for card in cards]
+        for name, cards in facts.items()
+        if name.startswith("items_") and isinstance(cards, list)
+    }
+    own = {**own_links(shop, delivery.token), "open_pixel": f"{shop.public_url}/o/{delivery.token}.gif"}
+    return _fill(compiled, {**facts, **links, **codes.get(delivery.id, {}), **items, **own})
+
+
+def fill_for_preview(
+    session: Session, compiled: Compiled, facts: Mapping[str, object], shop: Shop, now: datetime
+) -> Filled:
+    """With plain links, sample codes and without a pixel. Raises ``FieldProblem``."""
+    own = dict.fromkeys(own_links(shop, ""), "#") | {"open_pixel": ""}
+    links: dict[str, object] = {
+        link_name(at): fill(url, {**facts, **own}) for at, url in enumerate(compiled.links)
+    }
+    for offer_id in offers_in(compiled):
+        offer = session.get(Offer, offer_id)
+        if offer is not None:
+            links[f"offer_{offer_id}"] = offer_queries.facts(session, shop, offer, None, now)
+    return _fill(compiled, {**facts, **links, **own})
+
+
+def _fill(compiled: Compiled, facts: Mapping[str, object]) -> Filled:
+    if isinstance(compiled, CompiledEmail):
+        return fill_email(compiled, facts)
+    return fill_short(compiled, facts)
+
+
+def message_id(delivery: Delivery, shop: Shop) -> str:
+    """Always the same for one touch, so that a message can be told again."""
+    return f"<{delivery.token}@{shop.sender_email.partition('@')[2] or 'localhost'}>"
+
+
+def _reply_address(delivery: Delivery, settings: EmailSettings) -> str:
+    """Answers come back to an address of the touch's own, where mail for that domain is taken in."""
+    return f"reply+{delivery.token}@{settings.bounce_domain}" if settings.bounce_domain else ""
+
+
+def mail_for(
+    session: Session, delivery: Delivery, person: Person, filled: FilledEmail, writing: c.EmailContent, shop: Shop, now: datetime, settings: EmailSettings
+) -> bytes:  # fmt: skip
+    files = (
+        []
+        if not writing.attachments
+        else [
+            MailFile(row.name, row.kind, row.data)
+            for row in session.scalars(select(AttachedFile).where(AttachedFile.id.in_(writing.attachments)))
+        ]
+    )
+    envelope = Envelope(
+        sender_name=writing.sender_name or shop.sender_name,
+        sender_email=shop.sender_email,
+        to_name=person.name,
+        to_email=delivery.address or "",
+        message_id=message_id(delivery, shop),
+        date=now,
+        unsubscribe_url=unsubscribe_url(shop, delivery.token),
+        reply_to=writing.reply_to or settings.reply_to or _reply_address(delivery, settings),
+    )
+    return make_mail(filled, envelope, files).as_bytes()

@@ -1,0 +1,58 @@
+"""For how many of an audience each field of messages is missing."""
+
+import time
+from collections.abc import Collection, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from loyalbell.services.application import Application
+from loyalbell.services.messages.merge_facts import field_facts
+from loyalbell.storage.schema import Person, Shop
+
+STEP = 5_000
+MOST_LOOKED_AT = 10_000
+KEPT_SECONDS = 60.0
+_kept: dict[str, tuple[int, float, "Missing"]] = {}
+
+
+@dataclass(frozen=True)
+class Missing:
+    """``missing`` by field; what has no entry is missing for all ``people``. Of a large audience, by a part of it."""
+
+    missing: dict[str, int]
+    people: int
+
+    def of(self, name: str) -> int:
+        return self.missing.get(name, self.people)
+
+
+def missing_everywhere(application: Application) -> Missing:
+    """Of everyone on file; worked out again at most once a minute, and only when the book has changed."""
+    snapshot, key = application.snapshot(), str(application.data)
+    found = _kept.get(key)
+    if found is not None and (found[0] == snapshot.version or time.monotonic() - found[1] < KEPT_SECONDS):
+        return found[2]
+    here = snapshot.on_file(int(application.clock.now().timestamp()))
+    with application.database.reading() as session:
+        made = missing(application, session, snapshot.people.ids[np.flatnonzero(here)].tolist())
+    _kept[key] = snapshot.version, time.monotonic(), made
+    return made
+
+
+def missing(
+    application: Application, session: Session, ids: Sequence[int], asked: Collection[str] | None = None
+) -> Missing:
+    step = max(1, len(ids) // MOST_LOOKED_AT)
+    looked = ids[::step]
+    known: dict[str, int] = {}
+    shop, now = session.get_one(Shop, 1), application.clock.now()
+    for start in range(0, len(looked), STEP):
+        people = list(session.scalars(select(Person).where(Person.id.in_(looked[start : start + STEP]))))
+        for facts in field_facts(session, people, shop, now, asked).values():
+            for name in facts:
+                known[name] = known.get(name, 0) + 1
+    scale = len(ids) / max(len(looked), 1)
+    return Missing({name: round((len(looked) - count) * scale) for name, count in known.items()}, len(ids))

@@ -1,0 +1,157 @@
+"""The gallery: pictures for messages, checked and made small; files that go with mails; kept blocks."""
+
+import io
+import mimetypes
+import secrets
+from collections.abc import Mapping
+from pathlib import PurePath
+from typing import Any
+
+from PIL import Image, UnidentifiedImageError
+from pydantic import ValidationError
+from sqlalchemy import select
+
+from loyalbell.core.messages.mime import one_line
+from loyalbell.services.application import Application
+from loyalbell.services.delivery.rendering import read_block
+from loyalbell.storage.schema import (
+    AttachedFile,
+    GalleryPicture,
+    Letterhead,
+    Message,
+    MessageVersion,
+    SavedBlock,
+)
+
+KINDS = {"PNG": "image/png", "JPEG": "image/jpeg", "GIF": "image/gif", "WEBP": "image/png"}
+MOST_BYTES, MOST_PIXELS, WIDEST = 10_000_000, 50_000_000, 1_200
+MOST_FILE = 5_000_000
+REFUSED = (
+    ".exe",
+    ".bat",
+    ".cmd",
+    ".com",
+    ".js",
+    ".vbs",
+    ".scr",
+    ".msi",
+    ".ps1",
+    ".jar",
+    ".html",
+    ".htm",
+    ".svg",
+)
+
+
+class CannotTake(Exception):
+    """Why a file cannot be taken, in words."""
+
+
+def add_picture(application: Application, name: str, data: bytes, alt: str, by: str) -> GalleryPicture:
+    """Pictures wider than 1,200 pixels are made smaller; what a camera wrote into them is left out. Raises ``CannotTake``."""
+    if len(data) > MOST_BYTES:
+        raise CannotTake(f"This picture has {len(data) / 1e6:.1f} MB; 10 MB at most.")
+    try:
+        with Image.open(io.BytesIO(data)) as picture:
+            kind = picture.format or ""
+            if kind not in KINDS:
+                raise CannotTake("A picture must be PNG, JPEG, GIF or WebP; mail programs show no others.")
+            if picture.width * picture.height > MOST_PIXELS:
+                raise CannotTake("This picture has too many pixels. Make it smaller first.")
+            made, width, height = _ready(picture, data)
+    except (UnidentifiedImageError, OSError, SyntaxError) as error:
+        raise CannotTake("This file is not a picture that can be read.") from error
+    row = GalleryPicture(
+        token=secrets.token_urlsafe(12), name=_name(name), alt=one_line(alt)[:500], kind=KINDS[kind], width=width,
+        height=height, data=made, made_at=application.clock.now(), by=by,
+    )  # fmt: skip
+    with application.database.transaction() as session:
+        session.add(row)
+        session.flush()
+        application.note(session, by, "added a picture", picture=row.name)
+    return row
+
+
+def _ready(picture: Image.Image, data: bytes) -> tuple[bytes, int, int]:
+    if picture.format == "GIF":
+        return data, picture.width, picture.height
+    small = picture.copy()
+    if small.width > WIDEST:
+        small = small.resize((WIDEST, round(small.height * WIDEST / small.width)))
+    out = io.BytesIO()
+    if picture.format == "JPEG":
+        small.convert("RGB").save(out, "JPEG", quality=85, optimize=True)
+    else:
+        small.save(out, "PNG", optimize=True)
+    return out.getvalue(), small.width, small.height
+
+
+def _name(name: str) -> str:
+    return one_line(PurePath(name.replace("\\", "/")).name)[:120] or "picture"
+
+
+def change_alt(application: Application, picture_id: int, alt: str) -> None:
+    with application.database.transaction() as session:
+        session.get_one(GalleryPicture, picture_id).alt = one_line(alt)[:500]
+
+
+def drop_picture(application: Application, picture_id: int, by: str) -> None:
+    """Raises ``CannotTake`` while a message or a letterhead uses it."""
+    with application.database.transaction() as session:
+        picture = session.get_one(GalleryPicture, picture_id)
+        used = session.scalar(select(Letterhead.name).where(Letterhead.logo_id == picture_id))
+        rows = session.execute(
+            select(Message.name, MessageVersion.content).join(
+                Message, Message.id == MessageVersion.message_id
+            )
+        )
+        used = used or next((name for name, content in rows if _mentions(content, picture_id)), None)
+        if used:
+            raise CannotTake(f"This picture is used in “{used}”; it stays.")
+        application.note(session, by, "deleted a picture", picture=picture.name)
+        session.delete(picture)
+
+
+def _mentions(content: Any, picture_id: int) -> bool:
+    if isinstance(content, Mapping):
+        return content.get("picture") == picture_id or any(
+            _mentions(one, picture_id) for one in content.values()
+        )
+    return isinstance(content, list) and any(_mentions(one, picture_id) for one in content)
+
+
+def add_file(application: Application, name: str, data: bytes, by: str) -> AttachedFile:
+    """Raises ``CannotTake``."""
+    if not data:
+        raise CannotTake("This file is empty.")
+    if len(data) > MOST_FILE:
+        raise CannotTake(f"This file has {len(data) / 1e6:.1f} MB; 5 MB at most.")
+    kept = _name(name)
+    if kept.lower().endswith(REFUSED):
+        raise CannotTake("Mail programs refuse files of this kind. Send a PDF or a picture instead.")
+    kind = mimetypes.guess_type(kept)[0] or "application/octet-stream"
+    row = AttachedFile(name=kept, kind=kind, data=data, made_at=application.clock.now(), by=by)
+    with application.database.transaction() as session:
+        session.add(row)
+        session.flush()
+    return row
+
+
+def keep_block(application: Application, name: str, block: Mapping[str, Any], by: str) -> int:
+    """A block under its name; the same name puts it in the place of the one before. Raises ``CannotTake``."""
+    name = one_line(name)[:80]
+    if not name:
+        raise CannotTake("Give the block a name.")
+    try:
+        made = read_block({key: value for key, value in block.items() if key != "when"})
+    except ValidationError as error:
+        raise CannotTake("This block cannot be kept.") from error
+    with application.database.transaction() as session:
+        row = session.scalar(select(SavedBlock).where(SavedBlock.name == name))
+        if row is None:
+            row = SavedBlock(name=name)
+            session.add(row)
+        row.block, row.changed_at = made.model_dump(mode="json"), application.clock.now()
+        session.flush()
+        application.note(session, by, "kept a block", block=name)
+        return row.id

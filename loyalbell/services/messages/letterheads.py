@@ -1,0 +1,125 @@
+"""Letterheads, and the opening messages of chat."""
+
+import re
+from collections.abc import Mapping
+from typing import Any
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from loyalbell.core.messages.merge_fields import FieldProblem, template
+from loyalbell.core.messages.mime import one_line
+from loyalbell.services.application import Application
+from loyalbell.storage.schema import GalleryPicture, Letterhead, Message, MessageVersion, OpeningMessage
+
+FONTS = (
+    "Verdana, Arial, sans-serif", "Arial, Helvetica, sans-serif", "Georgia, 'Times New Roman', serif",
+    "'Trebuchet MS', Arial, sans-serif", "Tahoma, Arial, sans-serif", "'Courier New', monospace",
+)  # fmt: skip
+COLOURS = ("ink", "accent", "paper", "card")
+NARROWEST, WIDEST = 320, 800
+_COLOUR = re.compile(r"#[0-9a-fA-F]{6}")
+
+
+class LetterheadProblem(Exception):
+    """Why it cannot be kept, in words."""
+
+
+def every(session: Session) -> list[Letterhead]:
+    return list(session.scalars(select(Letterhead).order_by(Letterhead.name)))
+
+
+def keep(application: Application, letterhead_id: int | None, form: Mapping[str, Any], by: str) -> int:
+    """Raises ``LetterheadProblem``."""
+    name = one_line(str(form.get("name", "")))[:80]
+    if not name:
+        raise LetterheadProblem("Give the letterhead a name.")
+    colours = {key: str(form.get(key, "")) for key in COLOURS}
+    wrong = next((one for one in colours.values() if not _COLOUR.fullmatch(one)), None)
+    if wrong is not None:
+        raise LetterheadProblem(f"“{wrong}” is no colour. Write it like #173b39.")
+    width = str(form.get("width", "600"))
+    if not width.isdigit() or not NARROWEST <= int(width) <= WIDEST:
+        raise LetterheadProblem(f"The width must lie between {NARROWEST} and {WIDEST} pixels.")
+    font = str(form.get("font", FONTS[0]))
+    with application.database.transaction() as session:
+        taken = session.scalar(select(Letterhead.id).where(Letterhead.name == name))
+        if taken is not None and taken != letterhead_id:
+            raise LetterheadProblem(f"There is a letterhead called “{name}” already.")
+        row = session.get(Letterhead, letterhead_id) if letterhead_id else None
+        if row is None:
+            row = Letterhead()
+            session.add(row)
+        logo = str(form.get("logo", ""))
+        row.name, row.header, row.footer = (
+            name,
+            str(form.get("header", "")).strip()[:200],
+            str(form.get("footer", "")).strip()[:1_000],
+        )
+        row.width, row.font = int(width), font if font in FONTS else FONTS[0]
+        row.logo_id = int(logo) if logo.isdigit() and _is_picture(session, int(logo)) else None
+        for key, value in colours.items():
+            setattr(row, key, value.lower())
+        session.flush()
+        application.note(session, by, "saved a letterhead", letterhead=name)
+        return row.id
+
+
+def _is_picture(session: Session, at: int) -> bool:
+    return session.get(GalleryPicture, at) is not None
+
+
+def drop(application: Application, letterhead_id: int, by: str) -> None:
+    """Raises ``LetterheadProblem`` while a message uses it."""
+    with application.database.transaction() as session:
+        row = session.get_one(Letterhead, letterhead_id)
+        found = session.execute(
+            select(Message.name, MessageVersion.content).join(
+                Message, Message.id == MessageVersion.message_id
+            )
+        )
+        used = next((name for name, content in found if _uses(content, letterhead_id)), None)
+        if used:
+            raise LetterheadProblem(f"This letterhead is used in “{used}”; it stays.")
+        application.note(session, by, "deleted a letterhead", letterhead=row.name)
+        session.delete(row)
+
+
+def _uses(content: Mapping[str, Any], letterhead_id: int) -> bool:
+    writings = content.get("writings", [content])
+    return any(one.get("letterhead") == letterhead_id for one in writings)
+
+
+def keep_opening(application: Application, opening_id: int | None, name: str, text: str, by: str) -> int:
+    """A changed text waits for the network's word again. Raises ``LetterheadProblem``."""
+    name, text = one_line(name)[:80], text.strip()[:1_000]
+    if not name or not text:
+        raise LetterheadProblem("An opening message needs a name and its words.")
+    try:
+        template(text)
+    except FieldProblem as problem:
+        raise LetterheadProblem(str(problem)) from problem
+    with application.database.transaction() as session:
+        taken = session.scalar(select(OpeningMessage.id).where(OpeningMessage.name == name))
+        if taken is not None and taken != opening_id:
+            raise LetterheadProblem(f"There is an opening message called “{name}” already.")
+        row = session.get(OpeningMessage, opening_id) if opening_id else None
+        if row is None:
+            row = OpeningMessage(state="waiting")
+            session.add(row)
+        if row.text != text:
+            row.state = "waiting"
+        row.name, row.text, row.changed_at = name, text, application.clock.now()
+        session.flush()
+        application.note(session, by, "saved an opening message", name=name)
+        return row.id
+
+
+def settle_opening(application: Application, opening_id: int, state: str, by: str) -> None:
+    with application.database.transaction() as session:
+        row = session.get_one(OpeningMessage, opening_id)
+        application.note(session, by, f"opening message: {state}", name=row.name)
+        if state == "delete":
+            session.delete(row)
+        else:
+            row.state, row.changed_at = state, application.clock.now()

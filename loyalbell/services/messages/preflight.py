@@ -1,0 +1,112 @@
+"""What pre-flight finds in a message, with the book around it."""
+
+import hashlib
+from collections.abc import Sequence
+
+from sqlalchemy.orm import Session
+
+from loyalbell.core.messages import content as c
+from loyalbell.core.messages.email_rendering import CompiledEmail, FilledEmail
+from loyalbell.core.messages.merge_fields import FieldProblem
+from loyalbell.core.messages.mime import Envelope, make_mail
+from loyalbell.core.messages.preflight import Finding, preflight
+from loyalbell.services.application import Application
+from loyalbell.services.delivery.rendering import (
+    ContentFiller,
+    compiled,
+    fill_for_preview,
+    render_context_for,
+)
+from loyalbell.services.messages import spam_filter
+from loyalbell.services.messages.preflight_context import Writing, preflight_context
+from loyalbell.services.messages.preview import sample
+from loyalbell.storage.schema import Shop
+
+
+def findings_of(application: Application, writing: Writing, audience: Sequence[int] | None = None, marketing: bool = True) -> list[Finding]:  # fmt: skip
+    with application.database.reading() as session:
+        shop = session.get_one(Shop, 1)
+        made = None
+        if isinstance(writing, c.EmailContent):
+            try:
+                made = compiled(writing, render_context_for(session, shop, writing))
+            except FieldProblem:
+                made = None
+        score = (
+            _filter_score(application, session, shop, writing, made)
+            if isinstance(made, CompiledEmail)
+            else None
+        )
+        given = preflight_context(application, session, writing, audience, marketing, score)
+        found = preflight(writing, given, made if isinstance(made, CompiledEmail) else None)
+        if isinstance(writing, c.EmailContent) and isinstance(made, CompiledEmail) and made.item_lists:
+            found += _empty_lists(application, session, writing, made)
+        return found
+
+
+def _filter_score(application: Application, session: Session, shop: Shop, writing: Writing, made: CompiledEmail) -> tuple[float, str] | None:  # fmt: skip
+    """What the spam filter of this machine says of it, as one of those it would reach gets it."""
+    if not spam_filter.installed():
+        return None
+    people = sample(application, session, None, 0)[:1]
+    try:
+        facts = ContentFiller(application, session, shop, application.clock.now()).facts(people, made)
+        shown = fill_for_preview(session, made, facts[people[0].id], shop, application.clock.now())
+    except (FieldProblem, IndexError):
+        return None
+    assert isinstance(shown, FilledEmail)
+    key = hashlib.sha256(f"{shown.subject}{shown.html}{shown.text}".encode()).hexdigest()
+    now, sender = application.clock.now(), shop.sender_email or "shop@localhost.localdomain"
+    envelope = Envelope(
+        shop.sender_name,
+        sender,
+        "A customer",
+        "customer@example.com",
+        f"<{key[:32]}@{sender.partition('@')[2]}>",
+        now,
+        f"{shop.public_url}/u/x",
+    )
+    return spam_filter.score_later(application, key, lambda: make_mail(shown, envelope).as_bytes())
+
+
+_empty: dict[tuple[str, int, str], list[int]] = {}
+
+
+def _empty_lists(
+    application: Application, session: Session, writing: c.EmailContent, made: CompiledEmail
+) -> list[Finding]:
+    """Lists of items that stay empty for some, by a sample of who can be reached."""
+    key = (str(application.data), application.snapshot().version, repr(made.item_lists))
+    people = sample(application, session, None, 0)
+    if key not in _empty:
+        facts = ContentFiller(application, session, session.get_one(Shop, 1), application.clock.now()).facts(
+            people, made
+        )
+        _empty.clear()
+        _empty[key] = [
+            sum(not one[f"items_{at}"] for one in facts.values()) for at in range(len(made.item_lists))
+        ]
+    places = [at for at, block in enumerate(c.every_block(writing.blocks), 1) if isinstance(block, c.Items)]
+    return [
+        Finding("look at this", f"{count:,} of {len(people):,} people looked at get no items here.", place)
+        for count, place in zip(_empty[key], places, strict=False)
+        if count
+    ]
+
+
+def findings_of_all(application: Application, content: c.MessageContent, channels: Sequence[str] | None = None, marketing: bool = True) -> list[Finding]:  # fmt: skip
+    """Of every writing, or of those on some channels; said with the channel and language where there are several."""
+    wanted = [one for one in content.writings if channels is None or one.channel in channels]
+    if not wanted:
+        return [Finding("must fix", "The message says nothing on this channel yet.")]
+    if len(wanted) == 1:
+        return findings_of(application, wanted[0], None, marketing)
+    found = []
+    for one in wanted:
+        name = one.channel.capitalize() + (f", {one.language}" if one.language else "")
+        found += [
+            Finding(finding.level, f"{name}: {finding.words}")
+            for finding in findings_of(application, one, None, marketing)
+            if finding.level != "fine"
+        ]
+    return found or [Finding("fine", "Everything that was looked at, in each channel and language.")]

@@ -1,0 +1,67 @@
+"""Messages: keeping versions of what was written, and reading them as real people."""
+
+import difflib
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from loyalbell.core.messages import content as c
+from loyalbell.services.application import Application
+from loyalbell.services.delivery.rendering import newest_version
+from loyalbell.storage.schema import Campaign, Letterhead, MessageVersion
+
+Writing = c.EmailContent | c.TextContent | c.ChatContent
+
+
+class MessageProblem(Exception):
+    """Why a message cannot be kept, in words."""
+
+
+def content_of(application: Application, message_id: int) -> c.MessageContent:
+    with application.database.reading() as session:
+        return c.read_content(newest_version(session, message_id).content)
+
+
+def versions(application: Application, message_id: int) -> list[MessageVersion]:
+    """The newest first."""
+    query = select(MessageVersion).where(MessageVersion.message_id == message_id)
+    with application.database.reading() as session:
+        return list(session.scalars(query.order_by(MessageVersion.number.desc())))
+
+
+def _version(session: Session, message_id: int, number: int) -> MessageVersion:
+    query = select(MessageVersion).where(
+        MessageVersion.message_id == message_id, MessageVersion.number == number
+    )
+    return session.scalars(query).one()
+
+
+def compare(application: Application, message_id: int, older: int, newer: int) -> list[tuple[str, str]]:
+    """Lines of (mark, words): `` `` in both, ``-`` only in the older, ``+`` only in the newer."""
+    with application.database.reading() as session:
+        before, after = (
+            _lines(c.read_content(_version(session, message_id, at).content)) for at in (older, newer)
+        )
+    found = difflib.ndiff(before, after)
+    return [(line[0], line[2:]) for line in found if line[0] in " -+"]
+
+
+def _lines(content: c.MessageContent) -> list[str]:
+    found = []
+    for one in content.writings:
+        found.append(f"{one.channel.capitalize()}{f', {one.language}' if one.language else ''}")
+        for where, text in c.texts_of(one):
+            found += [f"{where}: {line}" for line in text.splitlines() if line.strip()]
+    return found
+
+
+def used_in(session: Session, message_id: int) -> list[str]:
+    names = session.scalars(
+        select(Campaign.name).where(Campaign.message_id == message_id).order_by(Campaign.name)
+    )
+    return [f"the campaign “{name}”" for name in names]
+
+
+def letterheads(application: Application) -> list[Letterhead]:
+    with application.database.reading() as session:
+        return list(session.scalars(select(Letterhead).order_by(Letterhead.name)))

@@ -1,0 +1,159 @@
+"""What comes in: delivery reports, complaints, and what customers write back on any channel."""
+
+import hashlib
+import re
+from collections.abc import Mapping, Sequence
+from datetime import datetime, timedelta
+from email import policy
+from email.message import EmailMessage
+from email.parser import BytesParser
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from loyalbell.core.messages.delivery_reports import read_report
+from loyalbell.core.messages.mime import one_line
+from loyalbell.core.messages.reply_keywords import Kind, is_automatic, keyword, newest_words
+from loyalbell.services.application import Application
+from loyalbell.services.delivery import bounces
+from loyalbell.services.delivery.engagement import say_for_address
+from loyalbell.services.replies import inbox
+from loyalbell.services.settings.channels import LinkSettings, loaded
+from loyalbell.storage.change_log import mark_rows
+from loyalbell.storage.schema import Delivery, DeliveryEvent, Person, Reply
+from loyalbell.storage.webhook_events import announce
+
+_TOKEN = re.compile(r"^(?:bounce|reply)\+([0-9a-zA-Z_-]{8,64})@")
+LATELY = timedelta(days=60)
+MOST_TEXT = 20_000
+STOPPED = "{shop}: you will get no more messages here. Reply START to hear from us again."
+STARTED = "{shop}: you are on the list again. Reply STOP to end."
+HELPED = "{shop}, {phone}. Reply STOP to end messages. Other answers are read by a person."
+
+
+def delivered(application: Application, channel: str, message_id: str) -> bool:
+    """A network says that a message has arrived. False for a message that is not ours."""
+    with application.database.transaction() as session:
+        delivery = _delivery_of(session, message_id)
+        if delivery is None or delivery.channel != channel:
+            return False
+        delivery.delivered_at = delivery.delivered_at or application.clock.now()
+        return True
+
+
+def failed(application: Application, channel: str, message_id: str, permanent: bool, words: str) -> bool:
+    """A network says that a message could not be delivered."""
+    with application.database.transaction() as session:
+        delivery = _delivery_of(session, message_id)
+        if delivery is None or delivery.channel != channel:
+            return False
+        if delivery.state != "bounced":
+            bounces.bounced(session, delivery, application.clock.now(), permanent, words)
+        return True
+
+
+def _delivery_of(session: Session, message_id: str) -> Delivery | None:
+    token = message_id.strip().strip("<>").partition("@")[0]
+    return session.scalar(select(Delivery).where(Delivery.token == token)) if token else None
+
+
+def take_mail(application: Application, recipients: Sequence[str], raw: bytes) -> None:
+    """One mail that came in: a report, a machine's answer, or words of a customer."""
+    report = read_report(raw)
+    with application.database.transaction() as session:
+        delivery = _named(session, recipients) or (
+            _delivery_of(session, report.message_id) if report else None
+        )
+        if report is not None:
+            if delivery is not None and report.kind == "complaint":
+                bounces.complained(application, session, delivery)
+            elif delivery is not None and delivery.state != "bounced":
+                for one in report.bounces:
+                    if one.action == "failed":
+                        bounces.bounced(session, delivery, application.clock.now(), one.hard, one.words)
+            return
+    mail = BytesParser(policy=policy.default).parsebytes(raw)
+    assert isinstance(mail, EmailMessage)
+    body = mail.get_body(("plain", "html"))
+    words = str(body.get_content()) if body is not None else ""
+    if body is not None and body.get_content_type() == "text/html":
+        words = re.sub(r"<[^>]+>", " ", words)
+    sender = (
+        str(mail["From"].addresses[0].addr_spec).lower() if mail["From"] and mail["From"].addresses else ""
+    )
+    headers = {name: str(value) for name, value in mail.items()}
+    kind: Kind = (
+        "auto-reply" if is_automatic(headers, str(mail["Subject"] or "")) else keyword(newest_words(words))
+    )
+    network_id = str(mail["Message-ID"] or hashlib.sha256(raw).hexdigest())
+    take_reply(application, "email", network_id, sender, newest_words(words), application.clock.now(), kind, str(mail["Subject"] or ""), delivery.id if delivery else None)  # fmt: skip
+
+
+def _named(session: Session, recipients: Sequence[str]) -> Delivery | None:
+    """The touch that an address such as ``reply+TOKEN@…`` names."""
+    tokens = [found[1] for one in recipients if (found := _TOKEN.match(one))]
+    return session.scalar(select(Delivery).where(Delivery.token.in_(tokens))) if tokens else None
+
+
+def take_reply(
+    application: Application, channel: str, network_id: str, address: str, text: str, at: datetime, kind: Kind | None = None,
+    subject: str = "", delivery_id: int | None = None,
+) -> int | None:  # fmt: skip
+    """Keeps what somebody wrote, once, and does at once what it asks. Returns its id; ``None`` where it was here before."""
+    kind = kind or keyword(text)
+    with application.database.transaction() as session:
+        there = select(Reply.id).where(Reply.channel == channel, Reply.network_id == network_id)
+        if session.scalar(there) is not None:
+            return None
+        delivery = (
+            session.get(Delivery, delivery_id) if delivery_id else _last_to(session, channel, address, at)
+        )
+        person = delivery.person_id if delivery else _person_at(session, channel, address)
+        reply = Reply(
+            channel=channel, network_id=network_id, address=address, person_id=person, delivery_id=delivery.id if delivery else None,
+            inward=True, at=at, subject=one_line(subject)[:300] or None, text=text.strip()[:MOST_TEXT], kind=kind,
+            state="new" if kind == "answer" else "done", done_at=None if kind == "answer" else at,
+        )  # fmt: skip
+        session.add(reply)
+        session.flush()
+        if delivery is not None and kind != "auto-reply":
+            _note_answer(session, delivery, at)
+        if kind in ("stop", "start") and address:
+            say_for_address(application, session, channel, address, person, kind, f"answered {kind.upper()}")
+        announce(session, "message.replied", at, person=person, channel=channel, reply=reply.id, kind=kind)
+        reply_id = reply.id
+    if kind in ("stop", "start", "help") and channel != "email":
+        inbox.answer_by_itself(application, reply_id, _confirmation(application, kind))
+    return reply_id
+
+
+def _confirmation(application: Application, kind: str) -> str:
+    shop = application.the_shop()
+    words: Mapping[str, str] = {"stop": STOPPED, "start": STARTED, "help": HELPED}
+    phone = loaded(application, LinkSettings).phone or shop.postal_address
+    return words[kind].format(shop=shop.name, phone=phone)
+
+
+def _note_answer(session: Session, delivery: Delivery, at: datetime) -> None:
+    event = DeliveryEvent(delivery_id=delivery.id, kind="replied", at=at)
+    session.add(event)
+    session.flush()
+    mark_rows(session, "engagements", [event.id])
+
+
+def _last_to(session: Session, channel: str, address: str, at: datetime) -> Delivery | None:
+    """What was sent to this address last, within two months."""
+    query = (
+        select(Delivery)
+        .where(
+            Delivery.channel == channel, Delivery.address == address, Delivery.state == "sent", Delivery.sent_at.is_not(None),
+            Delivery.sent_at <= at, Delivery.sent_at > at - LATELY, Delivery.origin_kind != "proof",
+        )
+        .order_by(Delivery.sent_at.desc(), Delivery.id.desc())
+    )  # fmt: skip
+    return session.scalars(query.limit(1)).first()
+
+
+def _person_at(session: Session, channel: str, address: str) -> int | None:
+    column = {"email": Person.email, "text": Person.phone, "chat": Person.chat_handle}[channel]
+    return session.scalars(select(Person.id).where(column == address).order_by(Person.id).limit(1)).first()

@@ -1,0 +1,238 @@
+"""What came of a campaign, with the people behind each figure."""
+
+from collections import Counter
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from loyalbell.core.policy.send_policy import CAUSE_WORDS
+from loyalbell.core.results.attribution import DEFAULT_WINDOW_DAYS, Bought, Response, attribute
+from loyalbell.services.application import Application
+from loyalbell.storage.schema import Campaign, Delivery, DeliveryEvent, Message, MessageVersion, Order, Person
+
+SQL_BATCH = 5_000
+FIGURES = {
+    "reached": "Reached",
+    "delivered": "Delivered",
+    "opened": "Opened",
+    "clicked": "Clicked",
+    "ordered": "Ordered",
+    "refused": "Unsubscribed",
+    "bounced": "Not accepted",
+    "waiting": "Still waiting",
+    "unsure": "Perhaps sent",
+    "left out": "Left out",
+}
+EXPLANATIONS = {
+    "reached": "a message was handed over for them",
+    "delivered": "their mail server took it and sent nothing back",
+    "opened": "the pictures were loaded at least once",
+    "clicked": "pressed a button at least once",
+    "ordered": f"ordered within {DEFAULT_WINDOW_DAYS} days of a click",
+    "refused": "pressed unsubscribe in this message",
+    "bounced": "their mail server refused it",
+    "waiting": "planned, not yet handed over",
+    "unsure": "the connection broke at the last moment; a person decides",
+    "left out": "in the segment, and not written to",
+}
+
+
+@dataclass(frozen=True)
+class PersonLine:
+    """One person behind a figure; ``note`` says what happened."""
+
+    id: int
+    name: str
+    note: str
+    at: datetime | None
+
+
+@dataclass
+class Results:
+    """People by figure, each once. ``revenue`` is net minor units of the orders attributed.
+
+    ``messages`` are names by id, ``message_of`` is the last that somebody got, ``rounds`` are when each began with the
+    people it was handed over for.
+    """
+
+    campaign: Campaign
+    people: dict[str, dict[int, PersonLine]]
+    revenue: int
+    orders: int
+    by_hour: list[tuple[int, int, int]]
+    messages: dict[int, str]
+    message_of: dict[int, int]
+    rounds: list[tuple[datetime, int]]
+
+    def count_of(self, figure: str, message_id: int) -> int:
+        """Of those who got this one of its messages."""
+        return sum(self.message_of.get(one) == message_id for one in self.people[figure])
+
+    def count(self, figure: str) -> int:
+        return len(self.people[figure])
+
+    def share(self, figure: str) -> float | None:
+        """Of delivered people; ``None`` while nothing was delivered."""
+        base = self.count("delivered")
+        return self.count(figure) / base if base else None
+
+
+def results_of(application: Application, campaign_id: int) -> Results:
+    with application.database.reading() as session:
+        campaign = session.get_one(Campaign, campaign_id)
+        deliveries = list(
+            session.scalars(
+                select(Delivery).where(Delivery.origin_kind == "campaign", Delivery.origin_id == campaign_id)
+            )
+        )
+        events = _events(session, campaign_id)
+        names = _names(session, [delivery.person_id for delivery in deliveries])
+        credited = _attributed(session, campaign_id, deliveries)
+        people = _parted(deliveries, names)
+        _add_events(people, deliveries, events, names)
+        for order in credited:
+            line = PersonLine(order.person_id, names[order.person_id], "ordered", order.placed_at)
+            people["ordered"].setdefault(order.person_id, line)
+        revenue = sum(order.total_minor - order.refunded_minor for order in credited)
+        by_hour = _by_hour(campaign, deliveries, events)
+        names_of, message_of = _messages(session, deliveries)
+        return Results(
+            campaign, people, revenue, len(credited), by_hour, names_of, message_of, _rounds(deliveries)
+        )
+
+
+def _messages(session: Session, deliveries: list[Delivery]) -> tuple[dict[int, str], dict[int, int]]:
+    """Names of its messages by id, and the one each person got."""
+    gone = [one for one in deliveries if one.state != "withheld"]
+    query = select(MessageVersion.id, Message.id, Message.name).join(Message)
+    query = query.where(MessageVersion.id.in_({one.message_version_id for one in gone}))
+    versions = {version: (message, name) for version, message, name in session.execute(query)}
+    return dict(versions.values()), {one.person_id: versions[one.message_version_id][0] for one in gone}
+
+
+def _rounds(deliveries: list[Delivery]) -> list[tuple[datetime, int]]:
+    counts = Counter(
+        one.occurrence for one in deliveries if one.occurrence and one.state in ("sent", "bounced")
+    )
+    return [(datetime.fromisoformat(at), counts[at]) for at in sorted(counts)]
+
+
+def _events(session: Session, campaign_id: int) -> list[DeliveryEvent]:
+    query = (
+        select(DeliveryEvent)
+        .join(Delivery, Delivery.id == DeliveryEvent.delivery_id)
+        .where(Delivery.origin_kind == "campaign", Delivery.origin_id == campaign_id)
+        .order_by(DeliveryEvent.at, DeliveryEvent.id)
+    )
+    return list(session.scalars(query))
+
+
+def _names(session: Session, ids: list[int]) -> dict[int, str]:
+    names: dict[int, str] = {}
+    for start in range(0, len(ids), SQL_BATCH):
+        people = session.scalars(select(Person).where(Person.id.in_(ids[start : start + SQL_BATCH])))
+        names |= {person.id: person.name or person.email or f"customer {person.id}" for person in people}
+    return names
+
+
+def _parted(deliveries: list[Delivery], names: dict[int, str]) -> dict[str, dict[int, PersonLine]]:
+    people: dict[str, dict[int, PersonLine]] = {figure: {} for figure in FIGURES}
+    for delivery in deliveries:
+        for figure, note in _figures_of(delivery):
+            people[figure][delivery.person_id] = PersonLine(
+                delivery.person_id, names[delivery.person_id], note, delivery.sent_at
+            )
+    for person in people["reached"]:
+        people["left out"].pop(person, None)
+    return people
+
+
+def _figures_of(delivery: Delivery) -> list[tuple[str, str]]:
+    if delivery.state == "sent":
+        return [("reached", delivery.address or ""), ("delivered", delivery.address or "")]
+    if delivery.state == "bounced":
+        return [("reached", delivery.address or ""), ("bounced", delivery.detail or "")]
+    if delivery.state in ("planned", "handing"):
+        return [("waiting", delivery.address or "")]
+    if delivery.state == "unsure":
+        return [("unsure", delivery.detail or "")]
+    words = CAUSE_WORDS.get(delivery.cause or "", delivery.cause or "")
+    detail = f": {delivery.detail}" if delivery.detail and delivery.cause == "not filled" else ""
+    return [("left out", words + detail)]
+
+
+def _add_events(
+    people: dict[str, dict[int, PersonLine]],
+    deliveries: list[Delivery],
+    events: list[DeliveryEvent],
+    names: dict[int, str],
+) -> None:
+    whose = {delivery.id: delivery.person_id for delivery in deliveries}
+    for event in events:
+        if event.kind in people:
+            person_id = whose[event.delivery_id]
+            line = PersonLine(person_id, names[person_id], event.kind, event.at)
+            people[event.kind].setdefault(person_id, line)
+
+
+def _attributed(session: Session, campaign_id: int, deliveries: list[Delivery]) -> list[Order]:
+    """Orders that belong to this campaign, each to one origin at most.
+
+    Clicks on every message of these people are looked at, so that a later
+    message's click takes the order away from an earlier one.
+    """
+    window = timedelta(days=DEFAULT_WINDOW_DAYS)
+    sent = [delivery for delivery in deliveries if delivery.state in ("sent", "bounced") and delivery.sent_at]
+    if not sent:
+        return []
+    ids = [delivery.person_id for delivery in sent]
+    first = min(delivery.sent_at for delivery in sent if delivery.sent_at)
+    clicks: dict[int, list[Response]] = {}
+    orders: list[Order] = []
+    for start in range(0, len(ids), SQL_BATCH):
+        part = ids[start : start + SQL_BATCH]
+        rows = session.execute(
+            select(Delivery.person_id, Delivery.origin_kind, Delivery.origin_id, DeliveryEvent.at)
+            .join(DeliveryEvent, DeliveryEvent.delivery_id == Delivery.id)
+            .where(
+                Delivery.person_id.in_(part),
+                DeliveryEvent.kind == "clicked",
+                DeliveryEvent.at >= first - window,
+            )
+        )
+        for person_id, kind, origin, at in rows:
+            key = origin if kind == "campaign" else -origin
+            clicks.setdefault(person_id, []).append(Response(key, int(at.timestamp())))
+        orders += session.scalars(
+            select(Order).where(
+                Order.person_id.in_(part),
+                Order.placed_at >= first,
+                Order.cancelled_at.is_(None),
+            )
+        )
+    standing = [o for o in orders if not (o.refunded_minor and o.refunded_minor >= o.total_minor)]
+    bought = [Bought(o.id, o.person_id, int(o.placed_at.timestamp()), o.total_minor) for o in standing]
+    origins = attribute(bought, clicks)
+    return [order for order in standing if origins.get(order.id) == campaign_id]
+
+
+def _by_hour(
+    campaign: Campaign, deliveries: list[Delivery], events: list[DeliveryEvent]
+) -> list[tuple[int, int, int]]:
+    """(hours since the start, people who first opened, who first clicked) for the first 48 hours."""
+    if campaign.started_at is None:
+        return []
+    table = [[0, 0] for _ in range(48)]
+    seen: set[tuple[int, str]] = set()
+    for event in events:
+        hour = int((event.at - campaign.started_at).total_seconds() // 3600)
+        if (
+            event.kind in ("opened", "clicked")
+            and (event.delivery_id, event.kind) not in seen
+            and 0 <= hour < 48
+        ):
+            seen.add((event.delivery_id, event.kind))
+            table[hour][event.kind == "clicked"] += 1
+    return [(hour, opened, clicked) for hour, (opened, clicked) in enumerate(table)]

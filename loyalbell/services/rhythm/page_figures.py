@@ -1,0 +1,131 @@
+"""What the Rhythm page shows: figures of a part of the shop, kept for as long as the book stays the same."""
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+from threading import Lock
+from typing import Any
+
+from loyalbell.core.rhythm.customer_value import TooLittle
+from loyalbell.services.application import Application
+from loyalbell.services.background_jobs import Report
+from loyalbell.services.rhythm import bands as rhythm_bands
+from loyalbell.services.rhythm import figures
+from loyalbell.services.rhythm.figures import Looking
+
+AHEAD_DAYS = 90.0
+HELD_OUT = 0.35
+MOST_KEPT = 200
+_kept: dict[tuple[Any, ...], Any] = {}
+_lock = Lock()
+
+
+@dataclass(frozen=True)
+class Names:
+    """The part of the shop that is looked at, by name; empty for all."""
+
+    department: str = ""
+    category: str = ""
+    item: str = ""
+
+    @property
+    def key(self) -> str:
+        return f"{self.department}|{self.category}|{self.item}"
+
+
+def looking(application: Application, names: Names) -> Looking:
+    """Raises ``NotAPart``."""
+    return figures.look(
+        application, None, department=names.department, category=names.category, item=names.item
+    )
+
+
+def kept(application: Application, what: str, names: Names, make: Callable[[Looking], Any]) -> Any:
+    """The figures, worked out once for each state of the book, local day and part."""
+    found = looking(application, names)
+    key = (str(application.data), found.snapshot.version, found.today, what, names.key)
+    with _lock:
+        if key in _kept:
+            return _kept[key]
+    made = make(found)
+    with _lock:
+        if len(_kept) > MOST_KEPT:
+            _kept.clear()
+        _kept[key] = made
+    return made
+
+
+def repeat(application: Application, names: Names) -> Mapping[str, Any]:
+    found: Mapping[str, Any] = kept(application, "repeat", names, figures.repeat)
+    return found
+
+
+def second_purchases(application: Application, by_item: bool = False) -> list[dict[str, Any]]:
+    made = kept(
+        application, f"second-{by_item}", Names(), lambda found: figures.second_purchases(found, by_item)
+    )
+    return list(made)
+
+
+def in_common(application: Application, names: Names, percent: float) -> list[dict[str, Any]]:
+    return list(
+        kept(application, f"common-{percent}", names, lambda found: figures.in_common(found, percent))
+    )
+
+
+def bands(application: Application, names: Names) -> Mapping[str, Any]:
+    found: Mapping[str, Any] = kept(application, "bands", names, rhythm_bands.bands)
+    return found
+
+
+def grid(application: Application, names: Names) -> Mapping[str, Any]:
+    found: Mapping[str, Any] = kept(application, "grid", names, figures.recency_frequency_money)
+    return found
+
+
+def concentration(application: Application, names: Names) -> Mapping[str, Any]:
+    found: Mapping[str, Any] = kept(application, "concentration", names, figures.concentrated)
+    return found
+
+
+def cohorts(application: Application, names: Names) -> Mapping[str, Any]:
+    found: Mapping[str, Any] = kept(application, "cohorts", names, figures.by_cohort)
+    return found
+
+
+def value_job(application: Application, names: Names) -> str:
+    found = looking(application, names)
+    return f"value-{found.snapshot.version}-{found.today}-{names.key}"
+
+
+def value(application: Application, names: Names) -> Mapping[str, Any] | None:
+    """What is expected ahead; ``None`` while it is being fitted in the background. ``problem`` where it cannot be."""
+    found = looking(application, names)
+    key = (str(application.data), found.snapshot.version, found.today, "value", names.key)
+    with _lock:
+        if key in _kept:
+            ready: Mapping[str, Any] = _kept[key]
+            return ready
+    application.jobs.start(value_job(application, names), lambda report: _fit(application, names, report))
+    return None
+
+
+def _fit(application: Application, names: Names, report: Report) -> None:
+    def make(found: Looking) -> dict[str, Any]:
+        try:
+            made = figures.value(found, "days", AHEAD_DAYS, people=False, report=report)
+            report(0.7, "holding the last part of the history out")
+            return made | {"calibration": figures.calibration(found, "days", HELD_OUT)}
+        except TooLittle as problem:
+            return {"problem": str(problem)}
+
+    kept(application, "value", names, make)
+
+
+def beyond(curve: Mapping[str, Any], day: int) -> float:
+    """Of those not back after ``day`` days, the share who still come back without help."""
+    share = 1.0
+    for at, out in curve["curve"]:
+        if at > day:
+            break
+        share = out
+    return 1 - (1 - float(curve["ever"])) / share if share > 0 else 0.0

@@ -1,0 +1,122 @@
+"""A batch of people who are due: their facts beside what the ledger knows, and how much of a day may still leave."""
+
+from collections.abc import Callable, Sequence
+from datetime import datetime, timedelta
+
+from sqlalchemy import func, select
+from sqlalchemy.orm import Session
+
+from loyalbell.core.sequences.engine import Act, Position, step
+from loyalbell.core.sequences.engine_facts import PersonFacts, SequenceHistory
+from loyalbell.core.sequences.plan_tree import Tree
+from loyalbell.services.sequences import volume_guard
+from loyalbell.services.sequences.actions import SEQUENCE
+from loyalbell.services.sequences.places import Place, seconds
+from loyalbell.services.sequences.shop_policy import volume_guard_of
+from loyalbell.services.settings.channels import CareSettings
+from loyalbell.storage import schema
+from loyalbell.storage.schema import Delivery, DeliveryEvent, Message, MessageVersion, Shop
+
+REMEMBERED = timedelta(days=366)
+IN_HAND = ("planned", "handing", "unsure")
+
+
+class VolumeGate:
+    """Counts what each sequence has sent today, and says into which batch what is too much goes."""
+
+    def __init__(
+        self, session: Session, known: SequenceHistory, now: datetime, shop: Shop, too_many: set[int]
+    ) -> None:
+        self.session, self.now, self.zone, self.too_many = session, now, shop.zone, too_many
+        self.people, self.guard = len(known.ids), volume_guard_of(CareSettings.load(session))
+        self.counts: dict[int, int] = {}
+        self.most: dict[int, tuple[float, int]] = {}
+        self.batches: dict[int, int | None] = {}
+
+    def held(self, sequence_id: int) -> int | None:
+        if sequence_id not in self.counts:
+            sequence = self.session.get_one(schema.Sequence, sequence_id)
+            normal = volume_guard.normal_of(self.session, sequence, self.now, self.guard, self.people)
+            self.most[sequence_id] = (normal, self.guard.most(normal))
+            self.counts[sequence_id] = volume_guard.sent_today(self.session, sequence_id, self.now, self.zone)
+        self.counts[sequence_id] += 1
+        normal, most = self.most[sequence_id]
+        if self.counts[sequence_id] <= most and sequence_id not in self.too_many:
+            return None
+        if sequence_id not in self.batches:
+            sequence = self.session.get_one(schema.Sequence, sequence_id)
+            self.batches[sequence_id] = volume_guard.batch_for(
+                self.session, sequence, self.now, self.zone, normal, most
+            )
+        return self.batches[sequence_id]
+
+
+def numbers_of(known: SequenceHistory, people: Sequence[int]) -> dict[int, int]:
+    """Person numbers by id, of those who are on file."""
+    wanted = set(people)
+    return {at: number for number, at in enumerate(known.ids) if at in wanted} if wanted else {}
+
+
+class Batch:
+    """The facts of the people in a batch, beside what the ledger knows."""
+
+    def __init__(self, trees: Callable[[int], Tree], session: Session, known: SequenceHistory, now: datetime, places: list[Place]) -> None:  # fmt: skip
+        self.trees, self.now = trees, int(now.timestamp())
+        self.session, self.known = session, known
+        self.numbers = numbers_of(known, [place.person for place in places])
+        self.keys = dict(session.execute(select(schema.Sequence.id, schema.Sequence.key)).all())
+        self.sent = _sent_lately(session, [place.person for place in places], now) if known.policy.limits or known.policy.seldom else {}  # fmt: skip
+        self.place: Place | None = None
+        self.about = PersonFacts(known, self._sent, self._did)
+
+    def step(self, place: Place) -> tuple[Position, list[Act]]:
+        self.place = place
+        if place.person not in self.numbers:
+            return place.position._replace(state="left", cause="closed"), []
+        about = self.about.turn(self.keys[place.sequence], self.numbers[place.person], self.now)
+        return step(self.trees(place.version), place.position, about, self.now)
+
+    def note_sent(self, place: Place, step_id: str, at: int) -> None:
+        node = self.trees(place.version).nodes[step_id].step
+        message = getattr(node, "message", None)
+        if message is not None and self.about.marketing(message):
+            self.sent.setdefault(place.person, []).append(at)
+
+    def _sent(self, person: int) -> list[int]:
+        return self.sent.get(self.known.ids[person], [])
+
+    def _did(self, person: int, step_id: str, did: str) -> bool:
+        assert self.place is not None
+        query = (
+            select(DeliveryEvent.id)
+            .join(Delivery)
+            .where(
+                Delivery.origin_kind == SEQUENCE, Delivery.origin_id == self.place.sequence, Delivery.step == step_id,
+                Delivery.occurrence == self.place.key, Delivery.person_id == self.place.person, DeliveryEvent.kind == did,
+            )
+        )  # fmt: skip
+        return self.session.scalar(query.limit(1)) is not None
+
+
+def _sent_lately(session: Session, people: list[int], now: datetime) -> dict[int, list[int]]:
+    """By person id when they got, or are about to get, marketing messages; ascending.
+
+    What a campaign has planned and not handed over does not count: a campaign gives way to sequences.
+    """
+    found: dict[int, list[int]] = {}
+    when = func.coalesce(Delivery.sent_at, Delivery.due_at)
+    for start in range(0, len(people), 500):
+        query = (
+            select(Delivery.person_id, when)
+            .join(MessageVersion, MessageVersion.id == Delivery.message_version_id)
+            .join(Message, Message.id == MessageVersion.message_id)
+            .where(
+                Delivery.person_id.in_(people[start : start + 500]), Delivery.state.in_(("sent", "bounced", *IN_HAND)),
+                when > now - REMEMBERED, Message.purpose == "marketing",
+                (Delivery.state != "planned") | (Delivery.origin_kind != "campaign"),
+            )
+            .order_by(when)
+        )  # fmt: skip
+        for person, at in session.execute(query):
+            found.setdefault(person, []).append(min(seconds(at) or 0, int(now.timestamp())))
+    return found

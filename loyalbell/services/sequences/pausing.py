@@ -1,0 +1,118 @@
+"""Pausing a sequence with everybody in their place, resuming it, and stopping it for all."""
+
+from datetime import timedelta
+
+from sqlalchemy import func, select, update
+from sqlalchemy.orm import Session
+
+from loyalbell.core.sequences.engine import UNDER_WAY
+from loyalbell.core.sequences.plan import MessageStep, every_step, read_plan
+from loyalbell.services.application import Application
+from loyalbell.services.sequences.drafts import SequenceProblem
+from loyalbell.services.sequences.runner import skip_due
+from loyalbell.services.sequences.shop_policy import live_version
+from loyalbell.storage import schema
+from loyalbell.storage.change_log import mark_whole
+from loyalbell.storage.schema import Delivery, Enrolment
+
+AN_HOUR = timedelta(hours=1)
+
+
+def pause(application: Application, sequence_id: int, by: str) -> None:
+    """Everybody keeps their place; nothing of it leaves until it is resumed."""
+    with application.database.transaction() as session:
+        sequence = session.get_one(schema.Sequence, sequence_id)
+        if sequence.state != "live":
+            raise SequenceProblem("Only a sequence that rings can be paused.")
+        sequence.state, sequence.paused_at = "paused", application.clock.now()
+        _withdraw(session, sequence_id)
+        application.note(session, by, "paused a sequence", sequence=sequence.name)
+
+
+def _withdraw(session: Session, sequence_id: int) -> None:
+    """Messages planned but not handed over wait with the sequence."""
+    session.execute(
+        update(Delivery)
+        .where(
+            Delivery.origin_kind == "sequence", Delivery.origin_id == sequence_id, Delivery.state == "planned"
+        )
+        .values(state="paused")
+    )
+
+
+def waiting(application: Application, sequence_id: int) -> int:
+    """Messages that would leave at once if the sequence were resumed now."""
+    now = application.clock.now()
+    with application.database.reading() as session:
+        sequence = session.get_one(schema.Sequence, sequence_id)
+        live = live_version(session, sequence)
+        steps = [one.id for one in every_step(read_plan(live.plan).steps) if isinstance(one, MessageStep)] if live else []  # fmt: skip
+        standing = session.scalar(
+            select(func.count()).where(
+                Enrolment.sequence_id == sequence_id, Enrolment.state == UNDER_WAY, Enrolment.due_at <= now, Enrolment.step.in_(steps)
+            )
+        )  # fmt: skip
+        planned = session.scalar(
+            select(func.count()).where(
+                Delivery.origin_kind == "sequence",
+                Delivery.origin_id == sequence_id,
+                Delivery.state == "paused",
+            )
+        )
+        return int(standing or 0) + int(planned or 0)
+
+
+def resume(application: Application, sequence_id: int, still_wanted: bool, let_in: bool, by: str) -> None:
+    """Rings again. ``still_wanted``: messages that came due meanwhile go out, else they are skipped.
+
+    ``let_in``: those who crossed the start line meanwhile come in, else they stay out.
+    """
+    now = application.clock.now()
+    with application.database.transaction() as session:
+        sequence = session.get_one(schema.Sequence, sequence_id)
+        if sequence.state != "paused":
+            raise SequenceProblem("Only a paused sequence can be resumed.")
+        overdue = update(Enrolment).where(
+            Enrolment.sequence_id == sequence_id, Enrolment.state == UNDER_WAY, Enrolment.due_at <= now
+        )
+        session.execute(overdue.values(due_at=now if still_wanted else now - AN_HOUR))
+        if not still_wanted:
+            skip_due(application, session, sequence, now)
+        values = (
+            {"state": "planned", "due_at": now} if still_wanted else {"state": "withheld", "cause": "stopped"}
+        )
+        session.execute(
+            update(Delivery)
+            .where(
+                Delivery.origin_kind == "sequence",
+                Delivery.origin_id == sequence_id,
+                Delivery.state == "paused",
+            )
+            .values(**values)
+        )
+        if not let_in:
+            sequence.looked_until = sequence.rings_since = now
+        sequence.state, sequence.paused_at = "live", None
+        application.note(session, by, "resumed a sequence", sequence=sequence.name, waiting_messages="sent" if still_wanted else "skipped")  # fmt: skip
+
+
+def stop_all(application: Application, sequence_id: int, by: str) -> int:
+    """Ends it for everybody, with a record of where each stood. Returns how many were under way."""
+    now = application.clock.now()
+    with application.database.transaction() as session:
+        sequence = session.get_one(schema.Sequence, sequence_id)
+        done = session.execute(
+            update(Enrolment)
+            .where(Enrolment.sequence_id == sequence_id, Enrolment.state == UNDER_WAY)
+            .values(state="taken out", cause="the sequence was stopped", due_at=None, ended_at=now)
+        )
+        session.execute(
+            update(Delivery)
+            .where(Delivery.origin_kind == "sequence", Delivery.origin_id == sequence_id, Delivery.state.in_(("planned", "held", "paused")))
+            .values(state="withheld", cause="stopped")
+        )  # fmt: skip
+        sequence.state, sequence.goes_live_at = "stopped", None
+        mark_whole(session, "enrolments")
+        count = int(done.rowcount)  # type: ignore[attr-defined]
+        application.note(session, by, "stopped a sequence", sequence=sequence.name, people=count)
+        return count

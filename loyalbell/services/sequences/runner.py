@@ -1,0 +1,238 @@
+"""The tick of the sequences: who comes in, who is due, and what is done for them, a batch in a transaction."""
+
+from dataclasses import dataclass, field
+from datetime import datetime
+
+from sqlalchemy import ColumnElement, func, or_, select, update
+from sqlalchemy.orm import Session
+
+from loyalbell.core.sequences.engine import UNDER_WAY
+from loyalbell.core.sequences.engine_facts import PersonFacts, SequenceHistory
+from loyalbell.core.sequences.plan import WaitStep, every_step, read_plan
+from loyalbell.core.sequences.plan_tree import Tree, tree_of
+from loyalbell.core.sequences.simulator import without_collecting, woken
+from loyalbell.core.sequences.triggers import TriggerContext
+from loyalbell.services.application import Application
+from loyalbell.services.sequences import volume_guard
+from loyalbell.services.sequences.actions import ActionWriter
+from loyalbell.services.sequences.engine_batch import Batch, VolumeGate, numbers_of
+from loyalbell.services.sequences.enrolment import look
+from loyalbell.services.sequences.places import COLUMNS, place_of, seconds, write
+from loyalbell.services.sequences.shop_policy import around_of, live_plans, send_policy_of, volume_guard_of
+from loyalbell.services.settings.channels import CareSettings
+from loyalbell.storage import schema
+from loyalbell.storage.schema import Enrolment, SequenceVersion, Shop
+
+BATCH = 2_000
+
+
+@dataclass
+class SequenceRunner:
+    """Ticks again and again; keeps the ledger made ready while it does not change."""
+
+    application: Application
+    _known: SequenceHistory | None = None
+    _looked: tuple[int, int] = (-1, -1)
+    _trees: dict[int, Tree] = field(default_factory=dict)
+
+    def tick(self) -> int:
+        """Everything of the sequences that is due now. Returns how many places were moved on."""
+        now = self.application.clock.now()
+        if not self._anything(now):
+            return 0
+        known, around = self._ready(now)
+        self._look(known, around, now)
+        self._wake(known, now)
+        held = self._too_many(known, now)
+        moved = 0
+        with without_collecting():
+            while count := self._batch(known, now, held):
+                moved += count
+        return moved
+
+    def due(self) -> bool:
+        """Whether somebody's place is due."""
+        return _any_due(self.application, self.application.clock.now())
+
+    def next_due(self) -> int | None:
+        """When the next place falls due, in seconds since 1970."""
+        with self.application.database.reading() as session:
+            rings = select(schema.Sequence.id).where(schema.Sequence.state == "live")
+            found = session.scalar(
+                select(func.min(Enrolment.due_at)).where(
+                    Enrolment.state == UNDER_WAY, Enrolment.due_at > self.application.clock.now(), Enrolment.sequence_id.in_(rings)
+                )
+            )  # fmt: skip
+        return seconds(found)
+
+    def _anything(self, now: datetime) -> bool:
+        """Looks without taking the book's one writer, so that an idle heartbeat disturbs nobody."""
+        with self.application.database.reading() as session:
+            shop = session.get(Shop, 1)
+            if shop is None or not shop.ringing:
+                return False
+            live = session.scalar(select(schema.Sequence.id).where(schema.Sequence.state == "live").limit(1))
+        if live is None:
+            return False
+        state = (self.application.snapshot().version, int(now.timestamp()) // 60)
+        if state != self._looked:
+            self._looked = state
+            return True
+        return _any_due(self.application, now)
+
+    def _ready(self, now: datetime) -> tuple[SequenceHistory, TriggerContext]:
+        snapshot = self.application.snapshot()
+        with self.application.database.reading() as session:
+            policy = send_policy_of(session, session.get_one(Shop, 1), now)
+            around = around_of(session, policy)
+            first = session.scalar(select(func.min(Enrolment.entered_at)).where(Enrolment.state == UNDER_WAY))
+        at = int(now.timestamp())
+        since = min(at, int(first.timestamp()) if first is not None else at) - 86_400
+        return SequenceHistory(snapshot, policy, since, at), around
+
+    def _look(self, known: SequenceHistory, around: TriggerContext, now: datetime) -> None:
+        with self.application.database.reading() as session:
+            live = [sequence.id for sequence, _ in live_plans(session)]
+        for sequence_id in live:
+            with self.application.database.transaction() as session:
+                sequence = session.get_one(schema.Sequence, sequence_id)
+                version = session.get_one(SequenceVersion, sequence.live_version_id)
+                look(session, sequence, read_plan(version.plan), known, around, now)
+
+    def _wake(self, known: SequenceHistory, now: datetime) -> None:
+        """Those who wait for something that has happened are due at the instant at which it did."""
+        at = int(now.timestamp())
+        with self.application.database.reading() as session:
+            waits = {
+                version.id: [one.id for one in every_step(read_plan(version.plan).steps) if isinstance(one, WaitStep) and one.kind == "until event"]
+                for version in session.scalars(
+                    select(SequenceVersion).join(schema.Sequence, schema.Sequence.live_version_id == SequenceVersion.id)
+                )
+            }  # fmt: skip
+            asked = [(version, steps) for version, steps in waits.items() if steps]
+            rows = [
+                row
+                for version, steps in asked
+                for row in session.execute(
+                    select(*COLUMNS).where(
+                        Enrolment.version_id == version, Enrolment.step.in_(steps), Enrolment.state == UNDER_WAY,
+                        Enrolment.settled, Enrolment.due_at > now,
+                    )
+                )
+            ]  # fmt: skip
+        changed, about = [], PersonFacts(known, lambda person: (), lambda person, step_id, did: False)
+        numbers = numbers_of(known, [row[3] for row in rows])
+        for row in rows:
+            place = place_of(row)
+            tree = self._tree(place.version)
+            position = place.position
+            arrived = position.entered if position.tried is None else position.tried
+            about.turn("", numbers[place.person], at)
+            after = woken(tree, position, about.first, arrived, at)
+            if after.due != position.due:
+                changed.append((place.id, after.due))
+        if changed:
+            with self.application.database.transaction() as session:
+                for at_, due in changed:
+                    session.execute(
+                        update(Enrolment).where(Enrolment.id == at_).values(due_at=datetime.fromtimestamp(due, now.tzinfo))
+                    )  # fmt: skip
+
+    def _tree(self, version_id: int) -> Tree:
+        if version_id not in self._trees:
+            with self.application.database.reading() as session:
+                self._trees[version_id] = tree_of(
+                    read_plan(session.get_one(SequenceVersion, version_id).plan)
+                )
+        return self._trees[version_id]
+
+    def _too_many(self, known: SequenceHistory, now: datetime) -> set[int]:
+        """Sequences of which more is due at once than the guard lets go; counted by a dry run before anything leaves."""
+        found = set()
+        with self.application.database.reading() as session:
+            shop = session.get_one(Shop, 1)
+            guard = volume_guard_of(CareSettings.load(session))
+            due = session.execute(
+                select(Enrolment.sequence_id, func.count()).where(*_due(session, now)).group_by(Enrolment.sequence_id)
+            )  # fmt: skip
+            for sequence_id, count in due:
+                sequence = session.get_one(schema.Sequence, sequence_id)
+                most = guard.most(volume_guard.normal_of(session, sequence, now, guard, len(known.ids)))
+                today = volume_guard.sent_today(session, sequence_id, now, shop.zone)
+                if today + count > most and today + self._would_send(session, known, now, sequence_id) > most:
+                    found.add(sequence_id)
+        return found
+
+    def _would_send(self, session: Session, known: SequenceHistory, now: datetime, sequence_id: int) -> int:
+        places = [
+            place_of(row)
+            for row in session.execute(
+                select(*COLUMNS).where(*_due(session, now), Enrolment.sequence_id == sequence_id)
+            )
+        ]
+        batch = Batch(self._tree, session, known, now, places)
+        return sum(act.kind == "send" for place in places for act in batch.step(place)[1])
+
+    def _batch(self, known: SequenceHistory, now: datetime, too_many: set[int]) -> int:
+        with self.application.database.transaction() as session:
+            shop = session.get_one(Shop, 1)
+            query = (
+                select(*COLUMNS)
+                .join(schema.Sequence, schema.Sequence.id == Enrolment.sequence_id)
+                .where(*_due(session, now))
+                .order_by(Enrolment.due_at, schema.Sequence.rank, Enrolment.id)
+                .limit(BATCH)
+            )
+            places = [place_of(row) for row in session.execute(query)]
+            if not places:
+                return 0
+            batch = Batch(self._tree, session, known, now, places)
+            doing = ActionWriter(session, shop, known, now)
+            gate = VolumeGate(session, known, now, shop, too_many)
+            for place in places:
+                place.position, acts = batch.step(place)
+                for act in acts:
+                    held = gate.held(place.sequence) if act.kind == "send" else None
+                    doing.do(self._tree(place.version), place, act, held)
+                    if act.kind == "send":
+                        batch.note_sent(place, act.step, act.at)
+            doing.write()
+            write(session, places, now)
+            return len(places)
+
+
+def skip_due(application: Application, session: Session, sequence: schema.Sequence, now: datetime) -> None:
+    """Moves those who are overdue in one sequence past the messages they would have got, each refusal written down."""
+    ringing, version = SequenceRunner(application), session.get_one(SequenceVersion, sequence.live_version_id)
+    plan = read_plan(version.plan).model_copy(update={"patience": -1})
+    ringing._trees[version.id] = tree_of(plan)
+    shop = session.get_one(Shop, 1)
+    known = SequenceHistory(
+        application.snapshot(), send_policy_of(session, shop, now), until=int(now.timestamp())
+    )
+    overdue = select(*COLUMNS).where(
+        Enrolment.sequence_id == sequence.id, Enrolment.state == UNDER_WAY, Enrolment.due_at <= now
+    )
+    places = [place_of(row) for row in session.execute(overdue)]
+    batch, doing = Batch(ringing._tree, session, known, now, places), ActionWriter(session, shop, known, now)
+    for place in places:
+        place.position, acts = batch.step(place)
+        for act in acts:
+            doing.do(ringing._tree(place.version), place, act, None)
+    doing.write()
+    write(session, places, now)
+
+
+def _due(session: Session, now: datetime) -> tuple[ColumnElement[bool], ...]:
+    """What makes an enrolment due: its time has come, and its sequence rings."""
+    care = CareSettings.load(session)
+    rings = select(schema.Sequence.id).where(schema.Sequence.state == "live")
+    if care.silent_departments:
+        department = schema.Sequence.department_id
+        rings = rings.where(or_(department.is_(None), department.not_in(care.silent_departments)))
+    return (Enrolment.state == UNDER_WAY, Enrolment.due_at <= now, Enrolment.sequence_id.in_(rings))
+
+
+def _any_due(application: Application, now: datetime) -> bool:
+    with application.database.reading() as session:
+        return session.scalar(select(Enrolment.id).where(*_due(session, now)).limit(1)) is not None

@@ -1,0 +1,135 @@
+"""What Settings hold of the channels, links, staff and proof-readers, each group under its name."""
+
+from datetime import date
+from typing import Any, ClassVar, Literal, Self, TypeVar
+
+from pydantic import BaseModel, ConfigDict, Field
+from sqlalchemy.orm import Session
+
+from loyalbell.core.policy.send_policy import FrequencyCap
+from loyalbell.services.application import Application
+from loyalbell.storage.schema import Setting
+
+
+class _Group(BaseModel):
+    model_config = ConfigDict(extra="ignore")
+    kept_as: ClassVar[str]
+
+    @classmethod
+    def load(cls, session: Session) -> Self:
+        """As kept, or as they are at first."""
+        kept = session.get(Setting, cls.kept_as)
+        return cls.model_validate(kept.value if kept else {})
+
+    def save(self, session: Session) -> None:
+        kept = session.get(Setting, self.kept_as)
+        value: dict[str, Any] = self.model_dump(mode="json")
+        if kept is None:
+            session.add(Setting(name=self.kept_as, value=value))
+        else:
+            kept.value = value
+
+
+class EmailSettings(_Group):
+    """``bounce_domain`` takes delivery reports at ``bounce+TOKEN@…``; DKIM signs where a key (PEM) is given."""
+
+    kept_as = "email"
+    reply_to: str = ""
+    tls: Literal["none", "starttls", "tls"] = "none"
+    user: str = ""
+    password: str = ""
+    bounce_domain: str = ""
+    dkim_domain: str = ""
+    dkim_selector: str = ""
+    dkim_key: str = ""
+
+
+class SenderCheck(_Group):
+    """``confirmed`` is the sender's address that somebody who reads its mail has confirmed; ``asked`` waits for that."""
+
+    kept_as = "sender"
+    confirmed: str = ""
+    asked: str = ""
+    token: str = ""
+
+
+class GatewaySettings(_Group):
+    """A text or chat network by HTTP. ``secret`` signs its calls back to us; ``cost_minor`` is of one part or message."""
+
+    url: str = ""
+    key: str = ""
+    secret: str = ""
+    sender: str = ""
+    cost_minor: float = Field(default=0.0, ge=0, le=1_000)
+
+
+class TextSettings(GatewaySettings):
+    kept_as = "text"
+
+
+class ChatSettings(GatewaySettings):
+    kept_as = "chat"
+
+
+class LinkSettings(_Group):
+    """``social`` are (name, address)."""
+
+    kept_as = "links"
+    booking_url: str = ""
+    review_url: str = ""
+    phone: str = ""
+    social: list[tuple[str, str]] = Field(default_factory=list)
+
+
+class StaffSettings(_Group):
+    """When somebody answers: weekdays from 0 (Monday), from and to in whole hours; answers one person gives an hour."""
+
+    kept_as = "staff"
+    weekdays: list[int] = Field(default_factory=lambda: [0, 1, 2, 3, 4])
+    begins: int = Field(default=9, ge=0, le=23)
+    ends: int = Field(default=17, ge=1, le=24)
+    answers_an_hour: int = Field(default=20, ge=1, le=1_000)
+
+
+class CareSettings(_Group):
+    """What holds for everything that is sent: how often, when not, and what is held until a person looks.
+
+    Quiet hours are of the person's own day. ``closed`` are days (ISO); ``holidays`` takes in the country's public ones.
+    ``silent`` are channels on which nothing leaves; ``silent_departments`` those whose sequences rest.
+    """
+
+    kept_as = "care"
+    limits: list[FrequencyCap] = Field(
+        default_factory=lambda: [FrequencyCap(count=1, days=1), FrequencyCap(count=3, days=7)], max_length=4
+    )
+    quiet_begins: str = Field(default="21:00", pattern=r"^(([01]\d|2[0-3]):[0-5]\d)?$")
+    quiet_ends: str = Field(default="08:00", pattern=r"^(([01]\d|2[0-3]):[0-5]\d)?$")
+    holidays: bool = False
+    closed: list[date] = Field(default_factory=list, max_length=400)
+    guard_factor: float = Field(default=3.0, ge=1, le=100)
+    guard_floor: int = Field(default=50, ge=0, le=1_000_000)
+    newcomer_percent: float = Field(default=1.0, gt=0, le=100)
+    leap_day: Literal["28 February", "1 March"] = "28 February"
+    silent: list[Literal["email", "text", "chat"]] = Field(default_factory=list)
+    silent_departments: list[int] = Field(default_factory=list)
+
+
+class ProofReader(BaseModel):
+    name: str
+    email: str = ""
+    phone: str = ""
+    chat: str = ""
+
+
+class ProofSettings(_Group):
+    kept_as = "proofs"
+    readers: list[ProofReader] = Field(default_factory=list)
+
+
+Kind = TypeVar("Kind", bound=_Group)
+GATEWAYS: dict[str, type[GatewaySettings]] = {"text": TextSettings, "chat": ChatSettings}
+
+
+def loaded(application: Application, group: type[Kind]) -> Kind:
+    with application.database.reading() as session:
+        return group.load(session)

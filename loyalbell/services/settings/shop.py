@@ -1,0 +1,113 @@
+"""The shop's first day, and its settings."""
+
+from dataclasses import dataclass
+from zoneinfo import available_timezones
+
+from babel.numbers import list_currencies
+from email_validator import EmailNotValidError, validate_email
+from sqlalchemy import select
+
+from loyalbell.services.accounts.sessions import LEAST_PASSWORD, hash_password
+from loyalbell.services.application import Application
+from loyalbell.storage.change_log import mark_whole
+from loyalbell.storage.schema import Letterhead, Shop, User
+from loyalbell.storage.snapshot_loading import PARTS
+
+
+class NotSetUp(Exception):
+    """What is wrong with what was entered, in words."""
+
+
+@dataclass(frozen=True)
+class ShopForm:
+    name: str
+    zone: str
+    currency: str
+    country: str
+    postal_address: str
+    public_url: str
+    sender_name: str
+    sender_email: str
+    smtp_host: str
+    smtp_port: int
+
+
+def check(form: ShopForm) -> None:
+    """Raises ``NotSetUp`` with the first thing that is wrong."""
+    if not form.name.strip():
+        raise NotSetUp("Give the shop’s name.")
+    if form.zone not in available_timezones():
+        raise NotSetUp(f"“{form.zone}” is not a time zone. Choose one such as America/New_York.")
+    if form.currency not in list_currencies():
+        raise NotSetUp(f"“{form.currency}” is not a currency code. Choose one such as USD.")
+    if len(form.country) != 2 or not form.country.isalpha():
+        raise NotSetUp("Give the country as two letters, such as US.")
+    if form.sender_email:
+        _email(form.sender_email)
+    if not form.public_url.startswith(("http://", "https://")):
+        raise NotSetUp("The address of this application must begin with https:// (or http:// for a trial).")
+    if not 1 <= form.smtp_port <= 65535:
+        raise NotSetUp("The mail server’s port must lie between 1 and 65535.")
+
+
+def _email(text: str) -> str:
+    try:
+        return validate_email(text, check_deliverability=False).normalized
+    except EmailNotValidError as error:
+        raise NotSetUp(f"“{text}” is not an email address: {error}") from error
+
+
+def open_shop(application: Application, form: ShopForm, owner: str, email: str, password: str) -> int:
+    """Makes the shop, its owner and a first letterhead. Returns the owner's id. Raises ``NotSetUp``."""
+    check(form)
+    address = _email(email).lower()
+    if not owner.strip():
+        raise NotSetUp("Give your name.")
+    if len(password) < LEAST_PASSWORD:
+        raise NotSetUp(f"The password needs at least {LEAST_PASSWORD} characters.")
+    with application.database.transaction() as session:
+        if session.get(Shop, 1) is not None:
+            raise NotSetUp("The shop has been set up already. Sign in instead.")
+        session.add(Shop(id=1, ringing=True, **vars(form)))
+        user = User(name=owner.strip(), email=address, password_hash=hash_password(password), role="owner")
+        session.add(user)
+        session.add(
+            Letterhead(
+                name="Plain", header=form.name, footer=form.postal_address, ink="#1f2a2b", accent="#173b39"
+            )
+        )
+        session.flush()
+        mark_whole(session, *PARTS)
+        return user.id
+
+
+def change_shop(application: Application, form: ShopForm, by: str) -> None:
+    """Raises ``NotSetUp``."""
+    check(form)
+    with application.database.transaction() as session:
+        shop = session.get_one(Shop, 1)
+        for name, value in vars(form).items():
+            setattr(shop, name, value)
+        mark_whole(session, *PARTS)
+        application.note(session, by, "changed the settings")
+
+
+def change_letterhead(
+    application: Application, letterhead_id: int, header: str, footer: str, accent: str, by: str
+) -> None:
+    with application.database.transaction() as session:
+        letterhead = session.get_one(Letterhead, letterhead_id)
+        letterhead.header, letterhead.footer, letterhead.accent = header.strip(), footer.strip(), accent
+        application.note(session, by, "changed a letterhead", letterhead=letterhead.name)
+
+
+def switch(application: Application, ringing: bool, by: str) -> None:
+    """The master switch: while silent, nothing leaves."""
+    with application.database.transaction() as session:
+        session.get_one(Shop, 1).ringing = ringing
+        application.note(session, by, "switched to ringing" if ringing else "switched to silent")
+
+
+def has_owner(application: Application) -> bool:
+    with application.database.reading() as session:
+        return session.scalar(select(User.id).limit(1)) is not None

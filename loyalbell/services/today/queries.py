@@ -1,0 +1,296 @@
+"""Today: what went out, what needs a person, who came back."""
+
+from dataclasses import dataclass
+from datetime import UTC, date, datetime, timedelta
+
+import numpy as np
+from sqlalchemy import func, select
+from sqlalchemy.orm import Session
+
+from loyalbell.core.clock.local_time import local_day, start_of_day
+from loyalbell.services.application import Application
+from loyalbell.services.delivery.composer import TO_ONE
+from loyalbell.services.replies import inbox
+from loyalbell.storage.schema import (
+    Campaign,
+    Delivery,
+    DeliveryEvent,
+    HeldBatch,
+    ImportRun,
+    Person,
+    Sequence,
+    Shop,
+)
+
+DAYS_SHOWN = 14
+AWAY_DAYS = 60
+DAY = 86_400
+
+
+@dataclass(frozen=True)
+class DayLoad:
+    day: date
+    sent: int
+    waiting: int
+
+
+@dataclass(frozen=True)
+class Need:
+    """Something a person should look at. ``urgent`` ones need them now."""
+
+    title: str
+    words: str
+    link: str
+    act: str
+    urgent: bool = False
+
+
+OF_THE_SHOP = Delivery.origin_kind.not_in(TO_ONE)
+"""Messages to many; answers, proofs and confirmations are not counted."""
+
+
+@dataclass(frozen=True)
+class CameBack:
+    """Somebody who ordered again after a long while."""
+
+    person_id: int
+    name: str
+    away_days: int
+    at: datetime
+    money: int
+
+
+@dataclass(frozen=True)
+class Today:
+    days: list[DayLoad]
+    needs: list[Need]
+    came_back: list[CameBack]
+    came_back_count: int
+    campaigns: list[tuple[Campaign, int, int, int]]
+    heard: int
+    answered: int
+
+
+def today(application: Application) -> Today:
+    now = application.clock.now()
+    back = _came_back(application, now)
+    with application.database.reading() as session:
+        shop = session.get_one(Shop, 1)
+        week = now - timedelta(days=7)
+        return Today(
+            days=_days(session, shop.zone, now),
+            needs=_needs(session, shop),
+            came_back=_named(session, back[-6:][::-1]),
+            came_back_count=len(back),
+            campaigns=_campaigns(session),
+            heard=_count_people(session, (Delivery.sent_at >= week) & OF_THE_SHOP),
+            answered=_answered(session, week),
+        )
+
+
+def _days(session: Session, zone: str, now: datetime) -> list[DayLoad]:
+    last = local_day(now, zone)
+    days = [last - timedelta(days=back) for back in range(DAYS_SHOWN - 1, -1, -1)]
+    sent = dict.fromkeys(days, 0)
+    for at in session.scalars(
+        select(Delivery.sent_at).where(Delivery.sent_at >= start_of_day(days[0], zone), OF_THE_SHOP)
+    ):
+        if at is not None:
+            sent[local_day(at, zone)] = sent.get(local_day(at, zone), 0) + 1
+    waiting = session.scalar(
+        select(func.count()).select_from(Delivery).where(Delivery.state.in_(("planned", "handing")))
+    )
+    return [DayLoad(day, sent[day], (waiting or 0) if day == last else 0) for day in days]
+
+
+def _count_people(session: Session, where: object) -> int:
+    query = select(func.count(func.distinct(Delivery.person_id))).where(where)  # type: ignore[arg-type]
+    return session.scalar(query) or 0
+
+
+def _answered(session: Session, since: datetime) -> int:
+    query = (
+        select(func.count(func.distinct(Delivery.person_id)))
+        .join(DeliveryEvent, DeliveryEvent.delivery_id == Delivery.id)
+        .where(DeliveryEvent.kind == "clicked", DeliveryEvent.at >= since)
+    )
+    return session.scalar(query) or 0
+
+
+def _campaigns(session: Session) -> list[tuple[Campaign, int, int, int]]:
+    """The newest started campaigns with people reached, opened and clicked."""
+    newest = session.scalars(
+        select(Campaign).where(Campaign.started_at.is_not(None)).order_by(Campaign.started_at.desc()).limit(5)
+    )
+    found = []
+    for campaign in newest:
+        own = (Delivery.origin_kind == "campaign") & (Delivery.origin_id == campaign.id)
+        reached = _count_people(session, own & Delivery.state.in_(("sent", "bounced")))
+        counts = dict(
+            session.execute(
+                select(DeliveryEvent.kind, func.count(func.distinct(DeliveryEvent.delivery_id)))
+                .join(Delivery, Delivery.id == DeliveryEvent.delivery_id)
+                .where(own)
+                .group_by(DeliveryEvent.kind)
+            ).all()
+        )
+        found.append((campaign, reached, counts.get("opened", 0), counts.get("clicked", 0)))
+    return found
+
+
+def _needs(session: Session, shop: Shop) -> list[Need]:
+    needs = []
+    if not shop.ringing:
+        needs.append(
+            Need("Everything is silent", "Nothing is sent until you switch back to ringing.", "", "", True)
+        )
+    if session.scalar(select(Person.id).limit(1)) is None:
+        words = "Bring in your customers from your till, booking system or spreadsheet, then their orders."
+        needs.append(Need("The book is empty", words, "/imports", "Bring in a file"))
+    waiting = inbox.waiting(session)
+    if waiting:
+        title = "1 answer waits" if waiting == 1 else f"{waiting:,} answers wait"
+        needs.append(
+            Need(title, "Customers wrote back, and nobody has seen to it yet.", "/replies", "Read them")
+        )
+    for campaign in session.scalars(select(Campaign).where(Campaign.started_at.is_not(None))):
+        needs += _campaign_needs(session, campaign)
+    for campaign in session.scalars(select(Campaign).where(Campaign.state == "held")):
+        needs.append(Need(f"“{campaign.name}” is held", campaign.held_because or "", f"/campaigns/{campaign.id}", "Look", True))  # fmt: skip
+    for campaign in session.scalars(select(Campaign).where(Campaign.state == "draft").limit(5)):
+        words = "Nobody gets it until you have looked and pressed send."
+        needs.append(Need(f"“{campaign.name}” is not sent yet", words, f"/campaigns/{campaign.id}", "Look"))
+    needs += _sequence_needs(session)
+    for run in session.scalars(
+        select(ImportRun)
+        .where((ImportRun.refused > 0) | (ImportRun.state == "failed"))
+        .order_by(ImportRun.id.desc())
+        .limit(3)
+    ):
+        needs.append(_import_need(run))
+    return sorted(needs, key=lambda need: not need.urgent)
+
+
+def _campaign_needs(session: Session, campaign: Campaign) -> list[Need]:
+    counts = dict(
+        session.execute(
+            select(Delivery.state, func.count())
+            .where(Delivery.origin_kind == "campaign", Delivery.origin_id == campaign.id)
+            .group_by(Delivery.state)
+        ).all()
+    )
+    link, needs = f"/results/{campaign.id}", []
+    if counts.get("unsure"):
+        words = f"“{campaign.name}” was cut off at the moment of sending. They may or may not have it."
+        needs.append(Need(f"{counts['unsure']} perhaps sent", words, link + "?figure=unsure", "Decide", True))
+    if counts.get("failed"):
+        words = f"“{campaign.name}” could not be handed over after several tries."
+        needs.append(
+            Need(f"{counts['failed']} not handed over", words, link + "?figure=left out", "Look", True)
+        )
+    retries = session.scalar(
+        select(func.count())
+        .select_from(Delivery)
+        .where(
+            Delivery.origin_kind == "campaign",
+            Delivery.origin_id == campaign.id,
+            Delivery.state == "planned",
+            Delivery.attempts > 0,
+        )
+    )
+    if retries:
+        words = f"The mail server did not take them yet; “{campaign.name}” tries again by itself."
+        needs.append(Need(f"{retries} wait for another try", words, link + "?figure=waiting", "Look"))
+    if counts.get("bounced"):
+        words = f"of “{campaign.name}”; the mail servers said why."
+        needs.append(Need(f"{counts['bounced']} not accepted", words, link + "?figure=bounced", "Look"))
+    return needs
+
+
+def _sequence_needs(session: Session) -> list[Need]:
+    """Held batches, and messages of sequences that were cut off at the moment of sending."""
+    needs = _held_needs(session)
+    for one in session.scalars(select(Sequence).where(Sequence.publish_problem.is_not(None))):
+        words = f"Its day came, and it does not ring. {one.publish_problem}"
+        needs.append(Need(f"“{one.name}” could not be published", words, f"/sequences/{one.id}/publish", "Look", True))  # fmt: skip
+    unsure = session.execute(
+        select(Sequence.id, Sequence.name, func.count())
+        .join(Delivery, Delivery.origin_id == Sequence.id)
+        .where(Delivery.origin_kind == "sequence", Delivery.state == "unsure")
+        .group_by(Sequence.id)
+    )
+    for sequence_id, name, count in unsure:
+        words = f"of “{name}” were cut off at the moment of sending. They may or may not have arrived."
+        needs.append(Need(f"{count} perhaps sent", words, f"/sequences/{sequence_id}/live", "Decide", True))
+    return needs
+
+
+def _held_needs(session: Session) -> list[Need]:
+    """One for each sequence, however many of its days are held."""
+    held = session.execute(
+        select(Sequence.name, func.count(), func.count(func.distinct(HeldBatch.id)), func.max(HeldBatch.id), func.max(HeldBatch.normal))
+        .select_from(HeldBatch)
+        .join(Sequence, Sequence.id == HeldBatch.origin_id)
+        .join(Delivery, (Delivery.held_batch_id == HeldBatch.id) & (Delivery.state == "held"))
+        .where(HeldBatch.state == "held", HeldBatch.origin_kind == "sequence")
+        .group_by(Sequence.id)
+        .order_by(Sequence.rank, Sequence.id)
+    )  # fmt: skip
+    needs = []
+    for name, count, days, newest, normal in held:
+        of_days = f", on {days} days" if days > 1 else ""
+        words = f"of “{name}”{of_days}: far more than its usual {normal:,.0f} a day. They wait for your word."
+        link = "/held" if days > 1 else f"/held/{newest}"
+        title = "1 message is held" if count == 1 else f"{count:,} messages are held"
+        needs.append(Need(title, words, link, "Look", True))
+    return needs
+
+
+def _import_need(run: ImportRun) -> Need:
+    link = f"/imports/{run.id}"
+    if run.state == "failed":
+        return Need(f"{run.filename} was not brought in", run.problem or "", link, "Look", True)
+    state = "were left out" if run.state == "done" else "would be refused"
+    return Need(
+        f"{run.refused:,} rows of {run.filename} {state}",
+        "Download them, mend them, bring them in again.",
+        link,
+        "Look",
+    )
+
+
+def _came_back(application: Application, now: datetime) -> list[tuple[int, int, int, int]]:
+    """(person id, days away, at, money) of orders in the past week that followed a long gap."""
+    snapshot, seconds = application.snapshot(), int(now.timestamp())
+    rows = snapshot.orders.span(-(2**62), seconds)
+    kept = np.flatnonzero(snapshot.orders.counted(rows, seconds))
+    order = kept[np.argsort(snapshot.orders.person[kept], kind="stable")]
+    person, at = snapshot.orders.person[order], snapshot.orders.at[order]
+    same = person[1:] == person[:-1]
+    gap = (at[1:] - at[:-1]) // DAY
+    late = np.flatnonzero(same & (gap >= AWAY_DAYS) & (at[1:] >= seconds - 7 * DAY)) + 1
+    late = late[np.argsort(at[late], kind="stable")]
+    return [
+        (
+            int(snapshot.people.ids[person[row]]),
+            int((at[row] - at[row - 1]) // DAY),
+            int(at[row]),
+            int(snapshot.orders.money[order[row]]),
+        )
+        for row in late
+    ]
+
+
+def _named(session: Session, back: list[tuple[int, int, int, int]]) -> list[CameBack]:
+    people = {p.id: p for p in session.scalars(select(Person).where(Person.id.in_([b[0] for b in back])))}
+    return [
+        CameBack(
+            person_id,
+            people[person_id].name or "no name on file",
+            away,
+            datetime.fromtimestamp(at, UTC),
+            money,
+        )
+        for person_id, away, at, money in back
+        if person_id in people
+    ]

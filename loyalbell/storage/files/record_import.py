@@ -1,0 +1,174 @@
+"""Bringing visits, appointments, memberships, events, answers, items, consents and suppressions in from a table."""
+
+import json
+from collections.abc import Callable, Iterator
+from datetime import datetime
+from typing import Any
+
+from sqlalchemy.orm import Session
+
+from loyalbell.core.history.money import minor_digits
+from loyalbell.storage.files.column_mapping import ColumnMap, plain_heading
+from loyalbell.storage.files.import_outcome import Outcome, RefusedRows
+from loyalbell.storage.files.parsers import (
+    CellReader,
+    Email,
+    Money,
+    Phone,
+    Text,
+    When,
+    YesNo,
+    read_moment,
+    values_of,
+)
+from loyalbell.storage.files.table_reader import Row, chunks_of
+from loyalbell.storage.records.kinds import CHOICES, RecordKind
+from loyalbell.storage.records.person_resolver import load_person_resolver
+from loyalbell.storage.records.upsert import Upsert
+
+CHUNK = 5_000
+
+
+class Day(CellReader):
+    """A local day, as ISO text."""
+
+    def __init__(self, day_first: bool) -> None:
+        super().__init__()
+        self.day_first = day_first
+
+    def read(self, text: str) -> str:
+        moment = read_moment(text, self.day_first)
+        if not 1900 <= moment.year <= 2200:
+            raise ValueError(f"“{text}” lies in the year {moment.year}")
+        return (moment.date() if isinstance(moment, datetime) else moment).isoformat()
+
+
+class Whole(CellReader):
+    """A whole number from 0."""
+
+    def read(self, text: str) -> int:
+        plain = text.replace(",", "").removesuffix(".0")
+        if not (plain.isascii() and plain.isdigit()) or len(plain) > 9:
+            raise ValueError(f"“{text}” is not a whole number")
+        return int(plain)
+
+
+class Choice(CellReader):
+    """One of some words, or of the words that mean them."""
+
+    def __init__(self, what: str) -> None:
+        super().__init__()
+        self.what = what
+        self.meaning = {word: choice for choice, words in CHOICES[what].items() for word in words}
+
+    def read(self, text: str) -> str:
+        found = self.meaning.get(plain_heading(text))
+        if found is None:
+            raise ValueError(f"“{text}” is not a known {self.what}; use {', '.join(CHOICES[self.what])}")
+        return found
+
+
+class Link(CellReader):
+    def read(self, text: str) -> str:
+        if not text.startswith(("http://", "https://")) or " " in text or len(text) > 2_000:
+            raise ValueError(f"“{text[:80]}” is not a web address beginning with https://")
+        return text
+
+
+class Properties(CellReader):
+    """A JSON object."""
+
+    def read(self, text: str) -> dict[str, Any]:
+        try:
+            found = json.loads(text)
+        except json.JSONDecodeError:
+            raise ValueError("the properties are not JSON") from None
+        if not isinstance(found, dict):
+            raise ValueError("the properties are not a JSON object")
+        return found
+
+
+class Address(CellReader):
+    """An email address, a phone number, or a chat handle."""
+
+    def __init__(self, country: str) -> None:
+        super().__init__()
+        self.email, self.phone = Email(), Phone(country)
+
+    def read(self, text: str) -> str:
+        if "@" in text[1:]:
+            return str(self.email.read(text))
+        if sum(c.isdigit() for c in text) >= 7 and not any(c.isalpha() for c in text):
+            return str(self.phone.read(text))
+        return text
+
+
+def reader_for(reads: str, columns: ColumnMap, country: str, currency: str) -> CellReader:
+    """The reader of cells of a kind of value (see ``Target.reads``)."""
+    simple: dict[str, Callable[[], CellReader]] = {
+        "words": Text,
+        "email": Email,
+        "phone": lambda: Phone(country),
+        "when": lambda: When(columns.zone, columns.day_first),
+        "day": lambda: Day(columns.day_first),
+        "money": lambda: Money(minor_digits(currency)),
+        "whole": Whole,
+        "yes or no": YesNo,
+        "link": Link,
+        "properties": Properties,
+        "address": lambda: Address(country),
+    }
+    return simple[reads]() if reads in simple else Choice(reads)
+
+
+class RecordsIn:
+    """One import of records. With ``write`` off, everything is counted and nothing kept."""
+
+    def __init__(
+        self,
+        session: Session,
+        kind: RecordKind,
+        columns: ColumnMap,
+        country: str,
+        currency: str,
+        now: datetime,
+        import_id: int,
+        write: bool,
+    ) -> None:
+        self.columns = columns.columns
+        reads = {target.name: target.reads for target in kind.targets}
+        if kind.name == "suppressions":
+            reads["address"] = "address"
+        self.readers = {name: reader_for(reads[name], columns, country, currency) for name in self.columns}
+        self.take = Upsert(
+            session,
+            kind,
+            load_person_resolver(session),
+            int(now.timestamp()),
+            write,
+            import_id,
+            source=f"import {import_id}",
+        )
+
+    def run(self, rows: Iterator[Row], refused: RefusedRows, progress: Callable[[int], None]) -> Outcome:
+        for chunk in chunks_of(rows, CHUNK):
+            self._take(chunk, refused)
+            progress(chunk[-1][0])
+        return refused.outcome
+
+    def _take(self, chunk: list[Row], refused: RefusedRows) -> None:
+        cells_of = dict(chunk)
+        good = []
+        for number, cells in chunk:
+            values = values_of(self.readers, self.columns, cells)
+            if isinstance(values, str):
+                refused.add(number, values, cells)
+            else:
+                good.append((number, values))
+        taken = self.take.take(good)
+        for number, reason in taken.refused:
+            refused.add(number, reason.replace(" as number ", " as row "), cells_of[number])
+        counts = refused.outcome.counts
+        counts.created += len(taken.created)
+        counts.changed += len(taken.changed)
+        counts.unchanged += taken.unchanged

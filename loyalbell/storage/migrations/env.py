@@ -1,0 +1,36 @@
+"""How Alembic reaches the book."""
+
+from typing import Any, Literal
+
+from alembic import context
+from sqlalchemy import create_engine
+
+from loyalbell.storage.schema import Base, Instant
+
+
+def render_item(kind: str, item: Any, _context: Any) -> str | Literal[False]:
+    """Migrations stand alone: they name the plain column type behind our own."""
+    return "sa.BigInteger()" if kind == "type" and isinstance(item, Instant) else False
+
+
+def include_name(name: str | None, kind: str, _parents: Any) -> bool:
+    """The word index and its own tables are made by hand."""
+    return not (kind == "table" and (name or "").startswith("person_search"))
+
+
+def run() -> None:
+    engine = create_engine(context.config.get_main_option("sqlalchemy.url") or "")
+    with engine.begin() as connection:
+        context.configure(
+            connection=connection,
+            target_metadata=Base.metadata,
+            render_as_batch=True,
+            render_item=render_item,
+            include_name=include_name,
+        )
+        with context.begin_transaction():
+            context.run_migrations()
+    engine.dispose()
+
+
+run()

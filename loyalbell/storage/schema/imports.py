@@ -1,0 +1,46 @@
+"""Files brought in, and what came of their rows."""
+
+from datetime import datetime
+from typing import Any
+
+from sqlalchemy import ForeignKey
+from sqlalchemy.orm import Mapped, mapped_column
+
+from loyalbell.storage.schema.base import Base
+
+
+class ImportRun(Base):
+    """One file: how its columns were read, and what came of its rows."""
+
+    __tablename__ = "import_run"
+
+    id: Mapped[int] = mapped_column(primary_key=True)
+    kind: Mapped[str]
+    filename: Mapped[str]
+    stored_as: Mapped[str | None]
+    mapping: Mapped[dict[str, Any]]
+    state: Mapped[str]
+    started_at: Mapped[datetime]
+    ended_at: Mapped[datetime | None]
+    by: Mapped[str | None]
+    created: Mapped[int] = mapped_column(default=0)
+    changed: Mapped[int] = mapped_column(default=0)
+    unchanged: Mapped[int] = mapped_column(default=0)
+    refused: Mapped[int] = mapped_column(default=0)
+    problem: Mapped[str | None]
+    examples: Mapped[list[Any]] = mapped_column(default=list)
+    shape: Mapped[str | None] = mapped_column(index=True)
+    undone_at: Mapped[datetime | None]
+    undone_by: Mapped[str | None]
+
+
+class ImportChange(Base):
+    """A row that an import found and changed, as it was before. ``place`` is its table."""
+
+    __tablename__ = "import_change"
+
+    id: Mapped[int] = mapped_column(primary_key=True)
+    import_id: Mapped[int] = mapped_column(ForeignKey("import_run.id", ondelete="CASCADE"), index=True)
+    place: Mapped[str]
+    row_id: Mapped[int]
+    before: Mapped[dict[str, Any]]

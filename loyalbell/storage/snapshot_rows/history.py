@@ -1,0 +1,143 @@
+"""What people did: orders, visits, appointments, memberships, events, answers."""
+
+import numpy as np
+
+from loyalbell.core.history.columns import NEVER
+from loyalbell.core.history.snapshot import (
+    APPOINTMENT_STATES,
+    STATUSES,
+    Answers,
+    Appointments,
+    Events,
+    Lines,
+    Memberships,
+    Orders,
+    Statuses,
+    WalkIns,
+)
+from loyalbell.storage.snapshot_rows.reading import Loading, Range, code, day_of, where
+
+
+def orders(loading: Loading, span: Range | None) -> Orders:
+    """Most orders were neither cancelled nor refunded; those that were are read apart."""
+    only = where("id", span)
+    ids, person, at, department, location, money, in_person = loading.table(
+        "SELECT id, person_id, placed_at, coalesce(department_id, 0), coalesce(location_id, 0), total_minor, in_person"
+        f" FROM orders {only and 'WHERE ' + only} ORDER BY id",
+        7,
+    )
+    void_at, refunded_at = np.full(len(ids), NEVER), np.full(len(ids), NEVER)
+    refunded = np.zeros(len(ids), dtype=np.int64)
+    taken_back, cancelled, back_at, back = loading.table(
+        f"""SELECT id, coalesce(cancelled_at, {NEVER}), coalesce(refunded_at, {NEVER}), refunded_minor
+            FROM orders WHERE (cancelled_at IS NOT NULL OR refunded_at IS NOT NULL) {only and "AND " + only}""",
+        4,
+    )
+    rows = np.searchsorted(ids, taken_back)
+    whole = (back > 0) & (back >= money[rows])
+    void_at[rows] = np.minimum(cancelled, np.where(whole, back_at, NEVER))
+    refunded_at[rows], refunded[rows] = back_at, back
+    return Orders.of(
+        key=ids, person=loading.numbers(person), at=at, department=department, location=location,
+        money=money, void_at=void_at, refunded_at=refunded_at, refunded=refunded, in_person=in_person != 0,
+    )  # fmt: skip
+
+
+def lines(loading: Loading, span: Range | None) -> Lines:
+    only = where("order_id", span)
+    order, person, at, item, department, quantity, money, void_at = loading.table(
+        f"""SELECT order_id, person_id, placed_at, coalesce(item_id, 0), coalesce(department_id, 0),
+                   quantity, order_line.total_minor,
+                   min(coalesce(cancelled_at, {NEVER}),
+                       iif(refunded_minor > 0 AND refunded_minor >= orders.total_minor, refunded_at, {NEVER}))
+            FROM order_line JOIN orders ON orders.id = order_id {only and "WHERE " + only}
+            ORDER BY order_line.id""",
+        8,
+    )
+    return Lines.of(
+        key=order, person=loading.numbers(person), at=at, item=item, department=department,
+        quantity=quantity, money=money, void_at=void_at,
+    )  # fmt: skip
+
+
+def statuses(loading: Loading, span: Range | None) -> Statuses:
+    """One row for each status an order has come to."""
+    only = where("id", span)
+    found = [
+        loading.table(
+            f"""SELECT id, person_id, {status}_at, {number} FROM orders
+                WHERE {status}_at IS NOT NULL {only and "AND " + only}""",
+            4,
+        )
+        for number, status in enumerate(STATUSES)
+    ]
+    ids, person, at, status = np.concatenate(found, axis=1)
+    return Statuses.of(key=ids, person=loading.numbers(person), at=at, status=status)
+
+
+def walk_ins(loading: Loading, span: Range | None) -> WalkIns:
+    only = where("id", span)
+    ids, person, at, department, location = loading.table(
+        "SELECT id, person_id, at, coalesce(department_id, 0), coalesce(location_id, 0) FROM visit "
+        f"{only and 'WHERE ' + only}",
+        5,
+    )
+    return WalkIns.of(
+        key=ids, person=loading.numbers(person), at=at, department=department, location=location
+    )
+
+
+def appointments(loading: Loading, span: Range | None) -> Appointments:
+    """An outcome without a time counts from the appointment's start."""
+    only = where("id", span)
+    ids, person, at, booked, settled, outcome, item, department, location = loading.table(
+        f"""SELECT id, person_id, starts_at, coalesce(booked_at, {-NEVER}),
+                   iif(state = 'booked', {NEVER}, coalesce(settled_at, starts_at)),
+                   {code(APPOINTMENT_STATES, "state")}, coalesce(item_id, 0), coalesce(department_id, 0),
+                   coalesce(location_id, 0)
+            FROM appointment {only and "WHERE " + only}""",
+        9,
+    )
+    return Appointments.of(
+        key=ids, person=loading.numbers(person), at=at, booked_at=booked, settled_at=settled,
+        outcome=outcome, item=item, department=department, location=location,
+    )  # fmt: skip
+
+
+def memberships(loading: Loading, span: Range | None) -> Memberships:
+    only = where("id", span)
+    ids, person, plan, term, started, renews, ended, price = loading.columns(
+        "SELECT id, person_id, plan, term, started_on, renews_on, ended_on, coalesce(price_minor, 0) "
+        f"FROM membership {only and 'WHERE ' + only}",
+        8,
+    )
+    days = [day_of(day) for day in started]
+    return Memberships.of(
+        key=ids, person=loading.numbers(person), at=[day * 86_400 for day in days], plan=loading.codes(plan),
+        term=loading.codes(term), started=days, renews=list(map(day_of, renews)), ended=list(map(day_of, ended)),
+        price=price,
+    )  # fmt: skip
+
+
+def events(loading: Loading, span: Range | None) -> Events:
+    only = where("id", span)
+    ids, person, at, kind, properties = loading.columns(
+        f"SELECT id, person_id, at, kind, properties FROM event {only and 'WHERE ' + only}", 5
+    )
+    return Events.of(
+        key=ids, person=loading.numbers(person), at=at, kind=loading.codes(kind),
+        properties=loading.codes(properties),
+    )  # fmt: skip
+
+
+def answers(loading: Loading, span: Range | None) -> Answers:
+    only = where("id", span)
+    ids, person, at, kind, score, best, item = loading.columns(
+        "SELECT id, person_id, at, kind, coalesce(score, -1), coalesce(best, 0), coalesce(item_id, 0) "
+        f"FROM answer {only and 'WHERE ' + only}",
+        7,
+    )
+    return Answers.of(
+        key=ids, person=loading.numbers(person), at=at, kind=loading.codes(kind), score=score, best=best,
+        item=item,
+    )  # fmt: skip

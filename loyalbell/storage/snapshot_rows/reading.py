@@ -1,0 +1,62 @@
+"""One reading of the book, and how its rows become columns."""
+
+from collections.abc import Sequence
+from datetime import date
+from itertools import chain
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+from sqlalchemy.orm import Session as Reader
+
+from loyalbell.core.history.columns import Small
+from loyalbell.core.history.snapshot import NO_DAY, People, WordCodes
+from loyalbell.core.history.visits import EPOCH
+
+Range = tuple[int, int]
+Ints = NDArray[np.int64]
+
+
+class Loading:
+    """One reading of the book: whose numbers people have, and the codes of words."""
+
+    def __init__(self, reader: Reader, people: People, words: WordCodes, zone: str) -> None:
+        self.reader, self.people, self.words, self.zone = reader, people, words, zone
+
+    def table(self, sql: str, width: int) -> Ints:
+        """The rows of a query on whole numbers, as a ``width`` x rows array of contiguous columns."""
+        flat = np.fromiter(chain.from_iterable(self.rows(sql)), dtype=np.int64)
+        return np.ascontiguousarray(flat.reshape(-1, width).T)
+
+    def rows(self, sql: str) -> Any:
+        cursor: Any = self.reader.connection().connection.cursor()
+        return cursor.execute(sql)
+
+    def columns(self, sql: str, width: int) -> list[list[Any]]:
+        """The rows of a query of any kind, as one list a column."""
+        found = list(zip(*self.rows(sql), strict=True))
+        return [list(column) for column in found] or [[] for _ in range(width)]
+
+    def numbers(self, ids: Any) -> Small:
+        """Person numbers of person ids; quick where ids run without gaps."""
+        known, wanted = self.people.ids, np.asarray(ids, dtype=np.int64)
+        if len(known) and known[-1] - known[0] == len(known) - 1:
+            offsets: Small = (wanted - known[0]).astype(np.int32)
+            return offsets
+        return np.searchsorted(known, wanted).astype(np.int32)
+
+    def codes(self, words: Sequence[str | None]) -> list[int]:
+        return [self.words[word] if word else 0 for word in words]
+
+
+def where(key: str, span: Range | None) -> str:
+    return "" if span is None else f"{key} BETWEEN {span[0]} AND {span[1]}"
+
+
+def code(words: tuple[str, ...], column: str) -> str:
+    cases = " ".join(f"WHEN '{word}' THEN {at}" for at, word in enumerate(words))
+    return f"CASE {column} {cases} ELSE 0 END"
+
+
+def day_of(text: str | None) -> int:
+    return NO_DAY if text is None else (date.fromisoformat(text) - EPOCH).days

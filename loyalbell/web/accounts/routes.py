@@ -1,0 +1,116 @@
+"""Signing in, signing out, and the first day of a new shop."""
+
+from fastapi import APIRouter, Depends, Request
+from fastapi.responses import HTMLResponse, RedirectResponse, Response
+from starlette.datastructures import FormData
+
+from loyalbell.services.accounts import sessions
+from loyalbell.services.accounts.sessions import Visitor
+from loyalbell.services.settings import shop as shop_settings
+from loyalbell.web.request import (
+    COOKIE,
+    BadToken,
+    DemoParts,
+    Form,
+    RequestContext,
+    SignedIn,
+    application_of,
+    check_token,
+    text_of,
+)
+from loyalbell.web.settings.routes import read_shop_form
+
+router = APIRouter()
+
+
+def _with_session(response: Response, token: str | None) -> Response:
+    if token:
+        response.set_cookie(COOKIE, token, httponly=True, samesite="lax", max_age=14 * 86_400)
+    return response
+
+
+def _visitor(request: Request) -> tuple[str | None, Visitor]:
+    """The browser's session, or a new one for someone not yet signed in, with its token."""
+    visitor = sessions.find_session(application_of(request), request.cookies.get(COOKIE))
+    if visitor is not None:
+        return None, visitor
+    return sessions.new_session(application_of(request))
+
+
+def _safe(path: str) -> str:
+    return path if path.startswith("/") and not path.startswith(("//", "/\\")) else "/"
+
+
+@router.get("/sign-in")
+def sign_in_page(request: Request, next: str = "/") -> Response:
+    token, visitor = _visitor(request)
+    if not shop_settings.has_owner(application_of(request)):
+        return _with_session(RedirectResponse("/first-day", status_code=303), token)
+    return _with_session(_sign_in(request, visitor, next), token)
+
+
+def _sign_in(
+    request: Request, visitor: Visitor, next: str, problem: str | None = None, status: int = 200
+) -> HTMLResponse:
+    page = RequestContext(request, application_of(request), visitor)
+    demo: DemoParts | None = request.app.state.demo
+    shown = demo.sign_in if demo else None
+    return page.page("accounts/sign_in.html", "", status, next=_safe(next), problem=problem, shown=shown)
+
+
+async def _token_holds(request: Request) -> Visitor:
+    visitor = sessions.find_session(application_of(request), request.cookies.get(COOKIE))
+    if visitor is None:
+        raise BadToken
+    await check_token(request, visitor)
+    return visitor
+
+
+@router.post("/sign-in")
+def sign_in(request: Request, form: FormData = Form, visitor: Visitor = Depends(_token_holds)) -> Response:
+    application, where = application_of(request), _safe(text_of(form, "next", "/"))
+    user_id = sessions.check_password(application, text_of(form, "email"), text_of(form, "password"))
+    if user_id is None:
+        problem = "That email and password do not belong together. Try again."
+        return _sign_in(request, visitor, where, problem, status=422)
+    sessions.end_session(application, request.cookies.get(COOKIE))
+    token, _ = sessions.new_session(application, user_id)
+    return _with_session(RedirectResponse(where, status_code=303), token)
+
+
+@router.post("/sign-out")
+def sign_out(context: RequestContext = SignedIn) -> Response:
+    sessions.end_session(context.application, context.request.cookies.get(COOKIE))
+    response = RedirectResponse("/sign-in", status_code=303)
+    response.delete_cookie(COOKIE)
+    return response
+
+
+@router.get("/first-day")
+def first_day_page(request: Request) -> Response:
+    token, visitor = _visitor(request)
+    if shop_settings.has_owner(application_of(request)):
+        return RedirectResponse("/sign-in", status_code=303)
+    page = RequestContext(request, application_of(request), visitor)
+    return _with_session(page.page("accounts/first_day.html", "", form={}), token)
+
+
+@router.post("/first-day")
+def first_day(request: Request, form: FormData = Form, visitor: Visitor = Depends(_token_holds)) -> Response:
+    application = application_of(request)
+    entered = dict(form) | {"public_url": str(request.base_url).rstrip("/")}
+    entered |= {"smtp_host": "127.0.0.1", "smtp_port": "25"}
+    try:
+        owner = shop_settings.open_shop(
+            application,
+            read_shop_form(entered),
+            text_of(form, "owner"),
+            text_of(form, "email"),
+            text_of(form, "password"),
+        )
+    except shop_settings.NotSetUp as problem:
+        page = RequestContext(request, application, visitor)
+        return page.page("accounts/first_day.html", "", 422, form=dict(form), problem=str(problem))
+    sessions.end_session(application, request.cookies.get(COOKIE))
+    token, _ = sessions.new_session(application, owner)
+    return _with_session(RedirectResponse("/", status_code=303), token)

@@ -1,0 +1,102 @@
+"""What the page of a campaign shows before it goes out, and between its rounds."""
+
+from datetime import UTC, datetime
+from itertools import islice
+from typing import Any
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from loyalbell.core.campaigns.plan import CampaignPlan
+from loyalbell.core.clock.local_time import local_day
+from loyalbell.core.clock.pacing import Paced, paced
+from loyalbell.core.clock.zones import zone_of
+from loyalbell.core.messages.email_rendering import FilledEmail
+from loyalbell.core.messages.merge_fields import FieldProblem
+from loyalbell.services.campaigns import queries as campaign_queries
+from loyalbell.services.campaigns.audience import Audience, audience, plan_of
+from loyalbell.services.delivery import campaign_limits
+from loyalbell.services.messages import preview
+from loyalbell.services.messages import queries as message_queries
+from loyalbell.storage.schema import Campaign, Message, Person, Segment
+from loyalbell.web.messages.drafts import Writing, drafts_of
+from loyalbell.web.request import RequestContext
+
+SHOWN_PEOPLE = 6
+SHOWN_ROUNDS = 6
+
+
+def sheet(context: RequestContext, campaign: Campaign, chosen: int = 0) -> dict[str, Any]:
+    """All of the page's values; ``chosen`` is the message that is shown as its readers get it."""
+    plan, who = plan_of(campaign), audience(context.application, campaign)
+    found, now = campaign_queries.findings(context.application, campaign), context.application.clock.now()
+    chosen = chosen if chosen in found else campaign.message_id
+    with context.application.database.reading() as session:
+        some = list(who.reached)[:SHOWN_PEOPLE]
+        values: dict[str, Any] = {
+            "segment": session.get_one(Segment, campaign.segment_id),
+            "message": session.get_one(Message, campaign.message_id),
+            "letters": _letters(session, campaign, plan),
+            "segments": _segments(session),
+            "people": list(session.scalars(select(Person).where(Person.id.in_(some)))),
+            "later": campaign_limits.in_quiet_hours(
+                session, context.application.the_shop(), list(who.reached), plan.at or now
+            ),
+        }
+    zone = context.application.the_shop().zone
+    first = plan.at or now
+    return values | _reading(context, campaign, who, chosen) | {
+        "campaign": campaign, "who": who, "plan": plan, "findings": found, "blocked": campaign_queries.blocked(found),
+        "finish": _finish(context, plan, len(who.reached)), "instant": lambda one: datetime.fromtimestamp(one, UTC),
+        "rounds": [one for one in islice(plan.rounds(now, zone), 500) if one >= now.replace(second=0, microsecond=0)][:SHOWN_ROUNDS] if plan.recurs else [],
+        "repeats": plan.repeat.words(local_day(first, zone)) if plan.repeat else "",
+    }  # fmt: skip
+
+
+def _letters(session: Session, campaign: Campaign, plan: CampaignPlan) -> dict[int, str]:
+    """Names of messages by id: those of the campaign, and those that can still be chosen."""
+    own = {campaign.message_id, *(one.message for one in plan.variants)}
+    query = (
+        select(Message.id, Message.name).where(~Message.hidden | Message.id.in_(own)).order_by(Message.name)
+    )
+    return dict(session.execute(query).all())
+
+
+def _segments(session: Session) -> dict[int, str]:
+    query = select(Segment.id, Segment.name).where(Segment.archived_at.is_(None)).order_by(Segment.name)
+    return dict(session.execute(query).all())
+
+
+def _reading(context: RequestContext, campaign: Campaign, who: Audience, chosen: int) -> dict[str, Any]:
+    """The chosen message as the first of those who get it reads it."""
+    content = message_queries.content_of(context.application, chosen)
+    first = next((one for one in who.reached if who.message[one] == chosen), None)
+    writing = content.find(who.channel[first] if first else campaign.channels[0])
+    with context.application.database.reading() as session:
+        reader = session.get(Person, first) if first else None
+    return {
+        "chosen": chosen, "writing": writing, "shown": _as_read(context, writing, first), "reader": first or 0,
+        "reader_name": reader.name if reader else "",
+        "draft": drafts_of(context).put(context.visitor.csrf, writing) if writing else "",
+    }  # fmt: skip
+
+
+def _finish(context: RequestContext, plan: CampaignPlan, people: int) -> Paced | None:
+    """When the last of them is written to, for a paced campaign."""
+    if plan.pacing is None or not people:
+        return None
+    start = max(plan.at or context.application.clock.now(), context.application.clock.now())
+    return paced(
+        people, int(start.timestamp()), plan.pacing.pace(), zone_of(context.application.the_shop().zone)
+    )
+
+
+def _as_read(
+    context: RequestContext, writing: Writing | None, reader: int | None
+) -> FilledEmail | str | None:
+    if writing is None:
+        return None
+    try:
+        return preview.read_as(context.application, writing, reader)
+    except FieldProblem:
+        return None

@@ -1,0 +1,80 @@
+"""The pages for what went wrong: signed out, out of date, not here, unforeseen."""
+
+from collections.abc import Awaitable, Callable
+
+import structlog
+from fastapi import Request
+from fastapi.exceptions import RequestValidationError
+from fastapi.responses import HTMLResponse, PlainTextResponse, RedirectResponse, Response
+from sqlalchemy.exc import NoResultFound
+from starlette.exceptions import HTTPException
+
+from loyalbell.web.formatting import Formatter
+from loyalbell.web.request import BadToken, NotFound, SignInFirst, application_of, render, sign_in_address
+
+log = structlog.get_logger()
+
+
+def _plain_page(request: Request, title: str, words: str, status: int) -> Response:
+    application = application_of(request)
+    shop, now = application.shop(), application.clock.now()
+    values = {"title": title, "words": words, "shop": shop, "now": now, "say": Formatter(shop, now)}
+    return HTMLResponse(render("parts/error.html", values), status_code=status)
+
+
+async def sign_in_first(request: Request, error: Exception) -> Response:
+    where = sign_in_address(request)
+    if request.headers.get("HX-Request"):
+        return Response(status_code=204, headers={"HX-Redirect": where})
+    return RedirectResponse(where, status_code=303)
+
+
+async def bad_token(request: Request, error: Exception) -> Response:
+    words = "This page was open too long, or was not ours. Nothing was changed. Go back, load it again, and repeat."
+    return _plain_page(request, "This page is out of date", words, 403)
+
+
+async def not_found(request: Request, error: Exception) -> Response:
+    what = str(error) if isinstance(error, NotFound) else "Nothing is at this address."
+    return _plain_page(
+        request, "Not here", f"{what} It may have been deleted, or the address is mistyped.", 404
+    )
+
+
+async def bad_address(request: Request, error: Exception) -> Response:
+    return _plain_page(request, "Not here", "This address is not written as one of ours.", 404)
+
+
+async def http_error(request: Request, error: Exception) -> Response:
+    status = error.status_code if isinstance(error, HTTPException) else 500
+    if status == 404:
+        return await not_found(
+            request, error if isinstance(error, NotFound) else NotFound("Nothing is at this address.")
+        )
+    return _plain_page(request, "That did not work", "This address does not take that request.", status)
+
+
+async def unforeseen(request: Request, error: Exception) -> Response:
+    log.error("a page failed", path=request.url.path, exc_info=error)
+    if request.headers.get("HX-Request"):
+        return PlainTextResponse("Something unforeseen went wrong. Nothing was changed.", status_code=500)
+    words = "Something unforeseen went wrong and was written to the log. Nothing was changed."
+    return _plain_page(request, "That did not work", words, 500)
+
+
+async def not_found_row(request: Request, error: Exception) -> Response:
+    return _plain_page(
+        request, "Not here", "What this address names is not on file. It may have been deleted.", 404
+    )
+
+
+Handler = Callable[[Request, Exception], Awaitable[Response]]
+HANDLERS: tuple[tuple[type[Exception], Handler], ...] = (
+    (SignInFirst, sign_in_first),
+    (BadToken, bad_token),
+    (NotFound, not_found),
+    (NoResultFound, not_found_row),
+    (RequestValidationError, bad_address),
+    (HTTPException, http_error),
+    (Exception, unforeseen),
+)

@@ -1,0 +1,148 @@
+"""Customers' own pages, without signing in: preferences, staying on the list, an email in the browser, sign-up, an offer."""
+
+import io
+
+import segno
+from fastapi import APIRouter, Request
+from fastapi.responses import HTMLResponse, Response
+from starlette.datastructures import FormData
+
+from loyalbell.core.offers.terms import say_benefit, say_terms, tidy_code
+from loyalbell.services.customers import preference_centre
+from loyalbell.services.offers import queries as offer_queries
+from loyalbell.services.settings import sender_address
+from loyalbell.web.formatting import MONTHS
+from loyalbell.web.public.mail_link_routes import UNKNOWN
+from loyalbell.web.public.mail_link_routes import page as _page
+from loyalbell.web.request import Form, NotFound, application_of
+
+router = APIRouter()
+
+
+@router.get("/preferences/{token}")
+def preferences(token: str, request: Request, saved: str = "") -> Response:
+    return _preferences(token, request, saved=bool(saved))
+
+
+def _preferences(token: str, request: Request, saved: bool = False, problem: str = "") -> Response:
+    chosen = preference_centre.choices(application_of(request), token)
+    if chosen is None:
+        raise NotFound(UNKNOWN)
+    return _page(
+        request, "public/preferences.html", token=token, chosen=chosen, saved=saved, problem=problem, often=preference_centre.OFTEN,
+        pauses=preference_centre.PAUSES, months=MONTHS,
+    )  # fmt: skip
+
+
+@router.post("/preferences/{token}")
+def choose(token: str, request: Request, form: FormData = Form) -> Response:
+    try:
+        if not preference_centre.choose(application_of(request), token, dict(form)):
+            raise NotFound(UNKNOWN)
+    except preference_centre.NotTaken as problem:
+        return _preferences(token, request, problem=str(problem))
+    return _preferences(token, request, saved=True)
+
+
+@router.get("/keep/{token}")
+def keep_page(token: str, request: Request) -> Response:
+    """Shows; only the press acts."""
+    if preference_centre.choices(application_of(request), token) is None:
+        raise NotFound(UNKNOWN)
+    return _page(request, "public/keep.html", token=token, done=False)
+
+
+@router.post("/keep/{token}")
+def keep(token: str, request: Request) -> Response:
+    if preference_centre.keep_on_list(application_of(request), token) is None:
+        raise NotFound(UNKNOWN)
+    return _page(request, "public/keep.html", token=token, done=True)
+
+
+@router.get("/view/{token}")
+def view(token: str, request: Request) -> Response:
+    page = preference_centre.shown_again(application_of(request), token)
+    if page is None:
+        raise NotFound(UNKNOWN)
+    return HTMLResponse(page, headers={"X-Mail-Page": "yes"})
+
+
+@router.get("/sign-up")
+def sign_up_page(request: Request) -> Response:
+    return _page(request, "public/sign_up.html", asked=False, problem="", form={})
+
+
+@router.post("/sign-up")
+def sign_up(request: Request, form: FormData = Form) -> Response:
+    given = {key: str(value)[:300] for key, value in form.items()}
+    if given.get("website"):  # a field that people do not see and machines fill in
+        return _page(request, "public/sign_up.html", asked=True, problem="", form=given)
+    try:
+        preference_centre.sign_up(application_of(request), given)
+    except preference_centre.NotTaken as problem:
+        return _page(request, "public/sign_up.html", asked=False, problem=str(problem), form=given)
+    if request.app.state.heartbeat:
+        request.app.state.heartbeat.wake()
+    return _page(request, "public/sign_up.html", asked=True, problem="", form=given)
+
+
+@router.get("/confirm/{token}")
+def confirm_page(token: str, request: Request) -> Response:
+    """Shows; only the press confirms, so that link checkers confirm nothing."""
+    return _page(request, "public/confirm.html", token=token, done=None)
+
+
+@router.post("/confirm/{token}")
+def confirm(token: str, request: Request) -> Response:
+    done = preference_centre.confirm(application_of(request), token)
+    if done is None:
+        raise NotFound(UNKNOWN)
+    return _page(request, "public/confirm.html", token=token, done=done)
+
+
+@router.get("/sender/{token}")
+def sender_page(token: str, request: Request) -> Response:
+    """Shows; only the press confirms."""
+    return _sender(request, token, sender_address.waiting(application_of(request), token), done=False)
+
+
+@router.post("/sender/{token}")
+def confirm_sender(token: str, request: Request) -> Response:
+    return _sender(request, token, sender_address.confirm(application_of(request), token), done=True)
+
+
+def _sender(request: Request, token: str, address: str | None, done: bool) -> Response:
+    if address is None:
+        raise NotFound("This link is not the newest one. Ask for another in Settings, Channels.")
+    return _page(request, "public/sender.html", token=token, address=address, done=done)
+
+
+@router.get("/offer/{code}")
+def offer(code: str, request: Request) -> Response:
+    found = preference_centre.offer_shown(application_of(request), tidy_code(code) or "")
+    if found is None:
+        if code == offer_queries.SAMPLE_CODE:
+            return _page(request, "public/offer.html", sample=True)
+        raise NotFound(UNKNOWN)
+    held, terms = found[0], offer_queries.terms_of(found[1])
+    application = application_of(request)
+    shop = application.the_shop()
+    with application.database.reading() as session:
+        facts = offer_queries.facts(session, shop, found[1], held, application.clock.now())
+        said = say_benefit(terms, shop.currency, offer_queries.names(session))
+    return _page(
+        request, "public/offer.html", sample=False, code=held, said=said, until=facts["until"],
+        small_print=say_terms(terms, shop.currency, facts["until"]), why_not=offer_queries.why_not(held, application.clock.now(), shop.zone),
+    )  # fmt: skip
+
+
+@router.get("/offer/{code}/qr.png")
+def qr(code: str) -> Response:
+    """A QR code (ISO/IEC 18004) of the code itself, for the till."""
+    if tidy_code(code) is None and code != offer_queries.SAMPLE_CODE:
+        raise NotFound(UNKNOWN)
+    out = io.BytesIO()
+    segno.make(code, error="m").save(out, kind="png", scale=8, border=2)
+    return Response(
+        out.getvalue(), media_type="image/png", headers={"Cache-Control": "public, max-age=86400"}
+    )

@@ -1,0 +1,90 @@
+"""The reply tray."""
+
+from fastapi import APIRouter
+from fastapi.responses import Response
+from sqlalchemy import select
+from starlette.datastructures import FormData
+
+from loyalbell.services.replies import inbox
+from loyalbell.storage.schema import CannedAnswer, Person, Reply, User
+from loyalbell.web.request import Form, NotFound, RequestContext, SignedIn, number_of, text_of
+
+router = APIRouter()
+
+
+@router.get("/replies")
+def list_page(
+    context: RequestContext = SignedIn, state: str = "open", channel: str = "", mine: str = ""
+) -> Response:
+    with context.application.database.reading() as session:
+        own = context.visitor.user_id if mine else None
+        found = inbox.threads(
+            session, state == "done", channel if channel in ("email", "text", "chat") else "", own
+        )
+        load = inbox.load(session, context.application.clock.now())
+    return context.page(
+        "replies/inbox.html", "tray", threads=found, load=load, state=state, channel=channel, mine=mine,
+        most=max([*load.by_hour, *load.staffed, 1]),
+    )  # fmt: skip
+
+
+@router.get("/replies/answers")
+def canned(context: RequestContext = SignedIn) -> Response:
+    with context.application.database.reading() as session:
+        kept = list(session.scalars(select(CannedAnswer).order_by(CannedAnswer.name)))
+    return context.page("replies/canned.html", "tray", canned=kept)
+
+
+@router.post("/replies/answers")
+def keep_canned(context: RequestContext = SignedIn, form: FormData = Form) -> Response:
+    if text_of(form, "act") == "delete":
+        inbox.drop_canned(context.application, number_of(form, "id") or 0)
+        return context.go("/replies/answers")
+    try:
+        inbox.keep_canned(context.application, text_of(form, "name"), text_of(form, "text"))
+    except inbox.CannotAnswer as problem:
+        return context.problem(str(problem))
+    return context.go("/replies/answers")
+
+
+def _reply(context: RequestContext, reply_id: int) -> Reply:
+    with context.application.database.reading() as session:
+        reply = session.get(Reply, reply_id)
+    if reply is None:
+        raise NotFound("No such reply is on file.")
+    return reply
+
+
+@router.get("/replies/{reply_id}")
+def thread_page(reply_id: int, context: RequestContext = SignedIn, sent: str = "") -> Response:
+    reply = _reply(context, reply_id)
+    with context.application.database.reading() as session:
+        person = session.get(Person, reply.person_id) if reply.person_id else None
+        lines = inbox.thread(session, reply)
+        kept = list(session.scalars(select(CannedAnswer).order_by(CannedAnswer.name)))
+        staff = list(session.scalars(select(User).order_by(User.name)))
+    return context.page(
+        "replies/thread.html", "tray", reply=reply, person=person, lines=lines, canned=kept, staff=staff, sent=bool(sent),
+    )  # fmt: skip
+
+
+@router.post("/replies/{reply_id}/answer")
+def answer(reply_id: int, context: RequestContext = SignedIn, form: FormData = Form) -> Response:
+    _reply(context, reply_id)
+    try:
+        inbox.answer(context.application, reply_id, text_of(form, "text"), context.by)
+    except inbox.CannotAnswer as problem:
+        return context.problem(str(problem))
+    context.wake()
+    return context.go(f"/replies/{reply_id}?sent=yes")
+
+
+@router.post("/replies/{reply_id}/settle")
+def settle(reply_id: int, context: RequestContext = SignedIn, form: FormData = Form) -> Response:
+    _reply(context, reply_id)
+    act = text_of(form, "act")
+    if act == "assign":
+        inbox.assign(context.application, reply_id, number_of(form, "user"))
+        return context.go(f"/replies/{reply_id}")
+    inbox.mark(context.application, reply_id, act == "done", context.by)
+    return context.go("/replies" if act == "done" else f"/replies/{reply_id}")

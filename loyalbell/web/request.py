@@ -1,0 +1,200 @@
+"""One request: who asks, in which session, and the page they get back."""
+
+from collections.abc import AsyncIterator, Callable, Mapping
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+from urllib.parse import quote
+
+from fastapi import APIRouter, Depends, Request
+from fastapi.responses import HTMLResponse, RedirectResponse, Response
+from jinja2 import Environment, FileSystemLoader, PrefixLoader, StrictUndefined
+from starlette.datastructures import FormData
+
+from loyalbell import __version__
+from loyalbell.services.accounts import sessions
+from loyalbell.services.accounts.sessions import Visitor
+from loyalbell.services.application import Application
+from loyalbell.services.clock import DemoClock
+from loyalbell.services.replies import inbox
+from loyalbell.web import formatting
+
+COOKIE = "loyal_bell"
+WEB = Path(__file__).parent
+
+AREAS = (
+    ("today", "Today", "/", "t"),
+    ("customers", "Customers", "/customers", "c"),
+    ("rhythm", "Rhythm", "/rhythm", "y"),
+    ("segments", "Segments", "/segments", "s"),
+    ("messages", "Messages", "/messages", "m"),
+    ("campaigns", "Campaigns", "/campaigns", "a"),
+    ("sequences", "Sequences", "/sequences", "q"),
+    ("results", "Results", "/results", "r"),
+)
+
+
+def _loader() -> PrefixLoader:
+    """Templates by their area: ``segments/editor.html`` stands in ``segments/templates/`` beside its routes."""
+    folders = {folder.parent.name: folder for folder in WEB.glob("*/templates")}
+    folders |= {folder.name: folder for folder in (WEB / "templates").iterdir()}
+    folders["post_room"] = WEB.parent / "post_room" / "templates"
+    return PrefixLoader({name: FileSystemLoader(folder) for name, folder in folders.items()})
+
+
+environment = Environment(
+    loader=_loader(),
+    autoescape=True,
+    undefined=StrictUndefined,
+    trim_blocks=True,
+    lstrip_blocks=True,
+)
+environment.filters |= {
+    "number": formatting.number,
+    "about": formatting.about,
+    "percent": formatting.percent,
+    "people": formatting.people,
+    "phone": formatting.phone,
+    "breaks": formatting.with_breaks,
+    "settings_link": formatting.settings_link,
+    "day_only": formatting.say_day,
+    "month": formatting.say_month,
+}
+
+
+@dataclass(frozen=True)
+class DemoParts:
+    """What the pages of the made-up shop have beyond those of a real one.
+
+    ``sign_in`` is its owner's email and password, shown on the sign-in page; ``clock_share`` is how far
+    the demo's clock has walked of what was asked, from 0 to 1.
+    """
+
+    sign_in: tuple[str, str] | None = None
+    routers: tuple[APIRouter, ...] = ()
+    clock_share: Callable[[], float] = lambda: 1.0
+
+
+class SignInFirst(Exception):
+    """Nobody is signed in, or the session has run out."""
+
+
+class BadToken(Exception):
+    """A write that did not come from one of our own pages."""
+
+
+class NotFound(Exception):
+    """What was asked for is not here; the argument says what."""
+
+
+@dataclass
+class RequestContext:
+    """What a route needs of its request."""
+
+    request: Request
+    application: Application
+    visitor: Visitor
+
+    @property
+    def by(self) -> str:
+        return self.visitor.name or ""
+
+    def page(self, template: str, area: str, status: int = 200, **values: Any) -> HTMLResponse:
+        return HTMLResponse(self.piece(template, area=area, **values), status_code=status)
+
+    def piece(self, template: str, **values: Any) -> str:
+        shop, now = self.application.shop(), self.application.clock.now()
+        return render(
+            template,
+            {
+                "shop": shop,
+                "now": now,
+                "say": formatting.Formatter(shop, now),
+                "visitor": self.visitor,
+                "demo": isinstance(self.application.clock, DemoClock),
+                "path": self.request.url.path,
+                "replies_waiting": self._replies_waiting(),
+                "moving": self._moving(),
+            }
+            | values,
+        )
+
+    def _replies_waiting(self) -> int:
+        with self.application.database.reading() as session:
+            return inbox.waiting(session)
+
+    def _moving(self) -> float:
+        """How far the demo's clock has walked of what was asked; 1 where it stands."""
+        demo: DemoParts | None = self.request.app.state.demo
+        return demo.clock_share() if demo else 1.0
+
+    def wake(self) -> None:
+        """Lets the heartbeat tick at once, so that what was just decided happens now."""
+        if self.request.app.state.heartbeat:
+            self.request.app.state.heartbeat.wake()
+
+    def problem(self, words: str) -> HTMLResponse:
+        """A note for the page that asked, which keeps everything typed on it."""
+        return HTMLResponse(self.piece("parts/problem.html", problem=words))
+
+    def go(self, where: str) -> Response:
+        if self.request.headers.get("HX-Request"):
+            return Response(status_code=204, headers={"HX-Redirect": where})
+        return RedirectResponse(where, status_code=303)
+
+
+def render(template: str, values: Mapping[str, Any]) -> str:
+    shared = {"areas": AREAS, "version": __version__, "area": "", "problem": None}
+    return environment.get_template(template).render(shared | dict(values))
+
+
+def application_of(request: Request) -> Application:
+    application: Application = request.app.state.application
+    return application
+
+
+async def form_of(request: Request) -> FormData:
+    return await request.form(max_files=2, max_fields=5_000)
+
+
+async def signed_in(request: Request) -> AsyncIterator[RequestContext]:
+    """A signed-in visit; writes must carry the session's token. Raises ``SignInFirst``, ``BadToken``."""
+    application = application_of(request)
+    visitor = sessions.find_session(application, request.cookies.get(COOKIE))
+    if visitor is None or visitor.user_id is None:
+        raise SignInFirst
+    if request.method not in ("GET", "HEAD"):
+        await check_token(request, visitor)
+    try:
+        yield RequestContext(request, application, visitor)
+    finally:
+        await request.close()
+
+
+async def check_token(request: Request, visitor: Visitor) -> None:
+    given = request.headers.get("X-CSRF-Token")
+    if given is None:
+        found = (await form_of(request)).get("_csrf")
+        given = found if isinstance(found, str) else None
+    if not sessions.csrf_holds(visitor, given):
+        raise BadToken
+
+
+SignedIn = Depends(signed_in)
+Form = Depends(form_of)
+
+
+def sign_in_address(request: Request) -> str:
+    back = request.headers.get("HX-Current-URL") or str(request.url)
+    path = "/" + back.split("/", 3)[3] if back.count("/") >= 3 else "/"
+    return "/sign-in" + (f"?next={quote(path)}" if path != "/" else "")
+
+
+def text_of(form: FormData, name: str, otherwise: str = "") -> str:
+    value = form.get(name)
+    return value if isinstance(value, str) else otherwise
+
+
+def number_of(form: FormData, name: str) -> int | None:
+    text = text_of(form, name).strip()
+    return int(text) if text.isdigit() and len(text) < 16 else None

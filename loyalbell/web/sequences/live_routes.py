@@ -1,0 +1,327 @@
+"""Sequences that ring: publishing, who stands where, single people, what was held, and the care for all of them."""
+
+from datetime import UTC, date, datetime, time
+from types import SimpleNamespace
+from typing import Any
+
+from fastapi import APIRouter
+from fastapi.responses import HTMLResponse, Response
+from markupsafe import escape
+from pydantic import ValidationError
+from sqlalchemy import func, select
+from starlette.datastructures import FormData
+
+from loyalbell.core.clock.local_time import at_local
+from loyalbell.core.clock.pacing import NeverOpens, paced
+from loyalbell.core.clock.zones import zone_of
+from loyalbell.core.policy.send_policy import CAUSE_WORDS
+from loyalbell.core.segments.model import RuleProblem
+from loyalbell.core.sequences import plan as p
+from loyalbell.core.sequences import plan_words
+from loyalbell.core.sequences.entry import OUT_WORDS
+from loyalbell.core.sequences.plan import read_plan
+from loyalbell.services.delivery import dispatcher
+from loyalbell.services.sequences import drafts as sequence_drafts
+from loyalbell.services.sequences import (
+    goals,
+    manual_entry,
+    pausing,
+    publishing,
+    publishing_preview,
+    rehearsals,
+)
+from loyalbell.services.sequences.drafts import SequenceProblem, draft_of
+from loyalbell.services.sequences.publishing import Choices
+from loyalbell.services.today import staff_notes
+from loyalbell.storage import schema
+from loyalbell.storage.schema import Delivery, Enrolment, HeldBatch, Person, SequenceVersion
+from loyalbell.web.request import Form, NotFound, RequestContext, SignedIn, number_of, text_of
+from loyalbell.web.sequences import editor_rail as rail
+from loyalbell.web.sequences import views as sheet
+from loyalbell.web.sequences.forms import read_pace
+from loyalbell.web.sequences.routes import sequence_of, standing
+
+router = APIRouter()
+A_MOMENT = 1.0
+"""Seconds that the page before publishing waits for its rehearsal before it is shown without."""
+SHOWN = 50
+
+
+@router.get("/sequences/{sequence_id:int}/publish")
+def before_publishing(sequence_id: int, context: RequestContext = SignedIn) -> Response:
+    return _publish_page(context, sequence_of(context, sequence_id))
+
+
+def _publish_page(context: RequestContext, sequence: schema.Sequence, problem: str | None = None, form: FormData | None = None) -> Response:  # fmt: skip
+    plan = draft_of(sequence)
+    what = publishing_preview.change(context.application, sequence.id)
+    with context.application.database.reading() as session:
+        names = sheet.names_of(context, session)
+        live = session.get(SequenceVersion, sequence.live_version_id) if sequence.live_version_id else None
+    steps = {one.id: rail.short_step(one, names) for one in p.every_step(plan.steps)}
+    old = (
+        {one.id: rail.short_step(one, names) for one in p.every_step(read_plan(live.plan).steps)}
+        if live
+        else {}
+    )
+    seen = rail.rail_soon(context, plan, sequence.id, "publish", rehearsals.PAST_DAYS, A_MOMENT)
+    values = (seen or {}) | {
+        "rehearsing": seen is None, "past_days": rehearsals.PAST_DAYS,
+        "sequence": sequence, "what": what, "steps": steps, "old": old, "problem": problem, "standing": standing(context, sequence),
+        "mistakes": sequence_drafts.mistakes(context.application, plan, sequence.id), "form": form or {},
+    }  # fmt: skip
+    return context.page("sequences/publish.html", "sequences", 422 if problem else 200, **values)
+
+
+@router.post("/sequences/{sequence_id:int}/publish")
+def publish(sequence_id: int, context: RequestContext = SignedIn, form: FormData = Form) -> Response:
+    sequence = sequence_of(context, sequence_id)
+    try:
+        moves = {
+            key.removeprefix("move."): str(value)
+            for key, value in form.items()
+            if key.startswith("move.") and value
+        }
+        at = _from_when(context, form)
+        normal = rehearsals.rehearse_past(context.application, draft_of(sequence), sequence_id).figures.normal
+        choices = Choices(
+            text_of(form, "backlog") == "yes", read_pace(form), moves, text_of(form, "finished") == "yes", at
+        )
+        publishing.publish(context.application, sequence_id, choices, context.by, normal)
+    except (SequenceProblem, RuleProblem, NeverOpens) as problem:
+        return _publish_page(context, sequence, str(problem), form)
+    except (ValueError, ValidationError):
+        return _publish_page(
+            context, sequence, "A day, an hour or a number is not one. Look at what you typed.", form
+        )
+    context.wake()
+    waits = sequence_of(context, sequence_id).state == "draft"
+    return context.go(f"/sequences/{sequence_id}/publish" if waits else f"/sequences/{sequence_id}/live")
+
+
+def _from_when(context: RequestContext, form: FormData) -> datetime | None:
+    """``None`` for now. Raises ``SequenceProblem`` without a day, or for one that has passed; ``ValueError``."""
+    if text_of(form, "when") != "later":
+        return None
+    if not text_of(form, "day"):
+        raise SequenceProblem("Say from which day it should ring, or choose now.")
+    day, clock = (
+        date.fromisoformat(text_of(form, "day")),
+        time.fromisoformat(text_of(form, "clock") or "09:00"),
+    )
+    at = at_local(day, clock, context.application.the_shop().zone)
+    if at <= context.application.clock.now():
+        raise SequenceProblem("That day and hour have passed. Choose a later one, or now.")
+    return at
+
+
+@router.post("/sequences/{sequence_id:int}/call-off")
+def call_off(sequence_id: int, context: RequestContext = SignedIn) -> Response:
+    publishing.call_off(context.application, sequence_of(context, sequence_id).id, context.by)
+    return context.go(f"/sequences/{sequence_id}/publish")
+
+
+@router.post("/sequences/pace")
+def say_pace(context: RequestContext = SignedIn, form: FormData = Form) -> Response:
+    """When the last of them is in, while one types."""
+    pace, people = read_pace(form), number_of(form, "people") or 0
+    if pace is None or not people:
+        return Response("")
+    try:
+        now = int(context.application.clock.now().timestamp())
+        found = paced(people, now, pace, zone_of(context.application.the_shop().zone))
+    except ValueError as problem:
+        return Response(str(problem))
+    return Response(
+        context.piece("sequences/paced.html", found=found, at=lambda one: datetime.fromtimestamp(one, UTC)),
+        media_type="text/html",
+    )
+
+
+@router.get("/sequences/{sequence_id:int}/live")
+def live(sequence_id: int, context: RequestContext = SignedIn) -> Response:
+    return _live(context, sequence_of(context, sequence_id))
+
+
+def _live(context: RequestContext, sequence: schema.Sequence, problem: str | None = None) -> Response:
+    with context.application.database.reading() as session:
+        version = session.get(SequenceVersion, sequence.live_version_id) if sequence.live_version_id else None
+        if version is None:
+            return context.go(f"/sequences/{sequence.id}")
+        names, plan = sheet.names_of(context, session), read_plan(version.plan)
+        here = dict(session.execute(select(Enrolment.step, func.count()).where(Enrolment.sequence_id == sequence.id, Enrolment.state == "under way").group_by(Enrolment.step)).all())  # fmt: skip
+        sent = session.execute(
+            select(Delivery.step, Delivery.state, Delivery.cause, func.count())
+            .where(Delivery.origin_kind == "sequence", Delivery.origin_id == sequence.id)
+            .group_by(Delivery.step, Delivery.state, Delivery.cause)
+        ).all()
+        states = session.execute(
+            select(Enrolment.state, Enrolment.cause, func.count()).where(Enrolment.sequence_id == sequence.id).group_by(Enrolment.state, Enrolment.cause)
+        ).all()  # fmt: skip
+        held = session.scalar(select(func.count()).where(HeldBatch.origin_kind == "sequence", HeldBatch.origin_id == sequence.id, HeldBatch.state == "held"))  # fmt: skip
+    gone = {
+        step: sum(count for at, state, _, count in sent if at == step and state == "sent")
+        for step, *_ in sent
+    }
+    values: dict[str, Any] = {
+        "sequence": sequence, "plan": plan, "score": sheet.score(plan, names), "picked": "", "held": held, "problem": problem,
+        "band": plan_words.say_exits(plan, names) if plan.exit_events or plan.exit_condition else "", "begins": sheet.short_start(plan.start),
+        "counts": {one.id: f"{gone.get(one.id, 0):,} sent" for one in p.every_step(plan.steps) if isinstance(one, p.MessageStep)},
+        "rows": [_row(one, names, here, sent) for one in p.every_step(plan.steps)],
+        "states": sorted(((say_state(state, cause), state, count) for state, cause, count in states), key=lambda one: -one[2]),
+        "standing": standing(context, sequence), "unsure": sum(count for _, state, _, count in sent if state == "unsure"), "goal": _goal(context, sequence.id, plan, names), "waiting": pausing.waiting(context.application, sequence.id) if sequence.state == "paused" else 0,
+    }  # fmt: skip
+    return context.page("sequences/live.html", "sequences", 422 if problem else 200, **values)
+
+
+def _goal(context: RequestContext, sequence_id: int, plan: p.Plan, names: Any) -> SimpleNamespace | None:
+    try:
+        found = goals.goal_of(context.application, sequence_id, plan)
+    except RuleProblem:
+        return None
+    if found is None or plan.goal is None:
+        return None
+    words_ = sheet.say_goal(plan, names)
+    return SimpleNamespace(words=words_, days=plan.goal.days, share=plan.goal.share, treated=found.treated, came_in=found.came_in, held_back=found.held_back)  # fmt: skip
+
+
+def _row(step: p.AnyStep, names: Any, here: Any, sent: Any) -> SimpleNamespace:
+    mine = [(state, cause, count) for at, state, cause, count in sent if at == step.id]
+    return SimpleNamespace(
+        id=step.id, words=plan_words.say_step(step, names), now=here.get(step.id, 0), is_message=isinstance(step, p.MessageStep),
+        sent=sum(count for state, _, count in mine if state == "sent"), held=sum(count for state, _, count in mine if state == "held"),
+        under_way=sum(count for state, _, count in mine if state in ("planned", "handing")),
+        causes=[(CAUSE_WORDS.get(cause or "", cause or state), count) for state, cause, count in mine if state in ("withheld", "bounced", "failed")],
+    )  # fmt: skip
+
+
+def say_state(state: str, cause: str | None) -> str:
+    if state == "kept out":
+        return f"stayed out: {OUT_WORDS.get(cause or '', cause or '')}"
+    if state == "left":
+        return rail.say_cause(cause or "")
+    return f"{state}: {cause}" if cause else {"finished": "came to the end"}.get(state, state)
+
+
+@router.post("/sequences/{sequence_id:int}/pause")
+def pause(sequence_id: int, context: RequestContext = SignedIn) -> Response:
+    return _act(context, sequence_id, lambda: pausing.pause(context.application, sequence_id, context.by))
+
+
+@router.post("/sequences/{sequence_id:int}/resume")
+def resume(sequence_id: int, context: RequestContext = SignedIn, form: FormData = Form) -> Response:
+    wanted, let_in = text_of(form, "waiting") == "send", text_of(form, "crossed") == "in"
+    return _act(
+        context,
+        sequence_id,
+        lambda: pausing.resume(context.application, sequence_id, wanted, let_in, context.by),
+    )
+
+
+@router.post("/sequences/{sequence_id:int}/stop")
+def stop(sequence_id: int, context: RequestContext = SignedIn) -> Response:
+    return _act(context, sequence_id, lambda: pausing.stop_all(context.application, sequence_id, context.by))
+
+
+def _act(context: RequestContext, sequence_id: int, act: Any) -> Response:
+    sequence = sequence_of(context, sequence_id)
+    try:
+        act()
+    except SequenceProblem as problem:
+        return _live(context, sequence, str(problem))
+    context.wake()
+    return context.go(f"/sequences/{sequence_id}/live")
+
+
+@router.post("/sequences/{sequence_id:int}/bring")
+def bring(sequence_id: int, context: RequestContext = SignedIn, form: FormData = Form) -> Response:
+    """One customer by email, mobile or number."""
+    sequence_of(context, sequence_id)
+    who = text_of(form, "who").strip()
+    with context.application.database.reading() as session:
+        found = session.get(Person, int(who)) if who.isdigit() and len(who) < 10 else None
+        found = found or session.scalar(
+            select(Person).where((func.lower(Person.email) == who.lower()) | (Person.phone == who)).limit(1)
+        )
+    if found is None:
+        return context.problem("Nobody on file has this email, mobile or number.")
+    try:
+        manual_entry.bring_by_hand(context.application, sequence_id, [found.id], None, context.by)
+    except SequenceProblem as problem:
+        return context.problem(str(problem))
+    context.wake()
+    return HTMLResponse(f'<span class="good">{escape(found.name or "They")} came in.</span>')
+
+
+@router.post("/sequences/{sequence_id:int}/unsure")
+def unsure(sequence_id: int, context: RequestContext = SignedIn, form: FormData = Form) -> Response:
+    """A person's word on messages that were cut off at the moment of sending."""
+    dispatcher.decide_unsure(
+        context.application,
+        sequence_of(context, sequence_id).id,
+        text_of(form, "word") == "again",
+        context.by,
+        "sequence",
+    )
+    context.wake()
+    return context.go(f"/sequences/{sequence_id}/live")
+
+
+@router.post("/staff-notes/{note_id}/done")
+def note_done(note_id: int, context: RequestContext = SignedIn) -> Response:
+    staff_notes.done(context.application, note_id, context.by)
+    return context.go("/")
+
+
+@router.get("/hand-off")
+def hand_off(context: RequestContext = SignedIn, name: str = "") -> Response:
+    """The hand-off lists, and one of them as a CSV file."""
+    if name:
+        text = staff_notes.handed_off(context.application, name)
+        headers = {"Content-Disposition": 'attachment; filename="hand-off.csv"'}
+        return Response(text, media_type="text/csv; charset=utf-8", headers=headers)
+    return context.page("sequences/hand_off.html", "sequences", lists=staff_notes.lists(context.application))
+
+
+@router.get("/sequences/{sequence_id:int}/people")
+def people(
+    sequence_id: int, context: RequestContext = SignedIn, step: str = "", state: str = "", page: int = 1
+) -> Response:
+    sequence = sequence_of(context, sequence_id)
+    where = [Enrolment.sequence_id == sequence_id]
+    if step:
+        where += [Enrolment.step == step, Enrolment.state == "under way"]
+    if state:
+        where.append(Enrolment.state == state)
+    with context.application.database.reading() as session:
+        names = sheet.names_of(context, session)
+        count = session.scalar(select(func.count()).where(*where)) or 0
+        rows = session.execute(
+            select(Enrolment, Person).join(Person, Person.id == Enrolment.person_id).where(*where)
+            .order_by(Enrolment.entered_at.desc(), Enrolment.id).offset((max(page, 1) - 1) * SHOWN).limit(SHOWN)
+        ).all()  # fmt: skip
+        version = session.get(SequenceVersion, sequence.live_version_id) if sequence.live_version_id else None
+    steps = (
+        {one.id: rail.short_step(one, names) for one in p.every_step(read_plan(version.plan).steps)}
+        if version
+        else {}
+    )
+    base = f"/sequences/{sequence_id}/people?step={step}&state={state}"
+    return context.page("sequences/people.html", "sequences", sequence=sequence, rows=rows, count=count, steps=steps, step=step, state=state, page=max(page, 1), pages=-(-count // SHOWN), base=base, say_state=say_state)  # fmt: skip
+
+
+@router.post("/enrolments/{enrolment_id}/move")
+def move(enrolment_id: int, context: RequestContext = SignedIn, form: FormData = Form) -> Response:
+    with context.application.database.reading() as session:
+        one = session.get(Enrolment, enrolment_id)
+    if one is None:
+        raise NotFound("That person’s way through the sequence is no longer on file.")
+    try:
+        manual_entry.move_person(context.application, enrolment_id, text_of(form, "to"), context.by)
+    except SequenceProblem as problem:
+        return _live(context, sequence_of(context, one.sequence_id), str(problem))
+    context.wake()
+    back = text_of(form, "back")
+    return context.go(
+        back if back.startswith("/") and not back.startswith("//") else f"/customers/{one.person_id}"
+    )

@@ -1,0 +1,83 @@
+"""The rehearsal of one sequence as pictures, with the people behind each bar: over the past, or the coming weeks."""
+
+from datetime import date
+from typing import Any
+
+from fastapi import APIRouter
+from fastapi.responses import Response
+
+from loyalbell.core.clock.zones import day_of, zone_of
+from loyalbell.core.segments.model import RuleProblem
+from loyalbell.core.sequences import plan as p
+from loyalbell.services.sequences import forecast, rehearsals
+from loyalbell.services.sequences.drafts import draft_of
+from loyalbell.services.sequences.rehearsals import Rehearsed
+from loyalbell.services.settings.channels import StaffSettings, loaded
+from loyalbell.web.request import RequestContext, SignedIn
+from loyalbell.web.sequences import editor_rail as rail
+from loyalbell.web.sequences.rehearsal_charts import day_columns, quarter_columns
+from loyalbell.web.sequences.rehearsal_people import Asked, behind
+from loyalbell.web.sequences.routes import sequence_of
+
+router = APIRouter()
+SPANS = {"past": "the past 180 days", "coming": f"the coming {forecast.WEEKS} weeks"}
+
+
+@router.get("/sequences/{sequence_id:int}/rehearsal")
+def rehearsal(sequence_id: int, context: RequestContext = SignedIn, over: str = "past", day: str = "", quarter: str = "", cause: str = "", out: str = "", page: int = 1) -> Response:  # fmt: skip
+    """Of the draft as it is saved. ``day`` is local, ``quarter`` a time of that day."""
+    sequence, over = sequence_of(context, sequence_id), over if over in SPANS else "past"
+    asked = Asked(over, day, quarter, cause, out, page)
+    plan = draft_of(sequence)
+    values: dict[str, Any] = {
+        "sequence": sequence,
+        "over": over,
+        "spans": SPANS,
+        "unclear": "",
+        "rehearsed": None,
+    }
+    try:
+        if over == "coming":
+            made = forecast.rehearse_coming(context.application, plan, sequence_id)
+        else:
+            made = rehearsals.rehearse_past(context.application, plan, sequence_id)
+    except RuleProblem as problem:
+        return context.page("sequences/rehearsal.html", "sequences", **values | {"unclear": str(problem)})
+    if made is not None:
+        values |= _values(context, plan, made) | _pictures(context, plan, made, asked)
+    return context.page("sequences/rehearsal.html", "sequences", **values)
+
+
+def _values(context: RequestContext, plan: p.Plan, made: Rehearsed) -> dict[str, Any]:
+    most = rail.guard_most(context, made.figures, len(context.application.snapshot().people))
+    staff = loaded(context.application, StaffSettings)
+    return {
+        "rehearsed": made, "f": made.figures, "facts": rail.facts(context, made.figures, made.days), "most": most,
+        "picture": day_columns(made.figures.days, most),
+        "hours": made.figures.replies * 7 / made.days / staff.answers_an_hour,
+        "cause_words": rail.say_withheld, "out_words": rail.say_entry_refusal,
+    }  # fmt: skip
+
+
+def _pictures(context: RequestContext, plan: p.Plan, made: Rehearsed, asked: Asked) -> dict[str, Any]:
+    """The day looked at, by default the heaviest, by the quarter of an hour, and the people behind what was pressed."""
+    zone = zone_of(context.application.the_shop().zone)
+    heaviest = made.figures.heaviest
+    chosen = _day(asked.day) or (day_of(heaviest.day) if heaviest and heaviest.messages else None)
+    values: dict[str, Any] = {
+        "asked": asked, "chosen": chosen, "behind": behind(context, plan, made.found, asked, chosen, zone),
+    }  # fmt: skip
+    if chosen is not None:
+        sent = [one for one in made.found.sent if one.play == 0 and day_of(zone.day(one.at)) == chosen]
+        staff = loaded(context.application, StaffSettings)
+        answerable = {one: staff.answers_an_hour / rate for one, rate in made.replies.items() if rate}
+        start = zone.instant((chosen - date(1970, 1, 1)).days, 0)
+        values |= {"quarters": quarter_columns(sent, start, zone, answerable), "of_day": len(sent)}
+    return values
+
+
+def _day(words: str) -> date | None:
+    try:
+        return date.fromisoformat(words)
+    except ValueError:
+        return None

@@ -1,0 +1,213 @@
+"""Sequences: the list, the editor with its score and rail, publishing, the live view, held batches."""
+
+import json
+import secrets
+from datetime import UTC, datetime
+from typing import Any
+
+from fastapi import APIRouter
+from fastapi.responses import HTMLResponse, JSONResponse, Response
+from sqlalchemy import func, select
+from starlette.datastructures import FormData
+
+from loyalbell.core.history.money import minor_digits
+from loyalbell.core.segments.model import RuleProblem
+from loyalbell.core.sequences import plan_words
+from loyalbell.core.sequences.plan import Plan, PlanProblem, read_plan
+from loyalbell.services.sequences import commands as sequence_commands
+from loyalbell.services.sequences import sequence_templates
+from loyalbell.services.sequences.drafts import SequenceProblem, draft_of
+from loyalbell.storage import schema
+from loyalbell.storage.schema import Enrolment, HeldBatch, SequenceVersion
+from loyalbell.web.request import Form, NotFound, RequestContext, SignedIn, number_of, text_of
+from loyalbell.web.sequences import editor_rail as rail
+from loyalbell.web.sequences import views as sheet
+from loyalbell.web.sequences.forms import plan_from
+
+router = APIRouter()
+
+
+def sequence_of(context: RequestContext, sequence_id: int) -> schema.Sequence:
+    with context.application.database.reading() as session:
+        found = session.get(schema.Sequence, sequence_id)
+    if found is None:
+        raise NotFound("No such sequence is on file.")
+    return found
+
+
+@router.get("/sequences")
+def list_page(context: RequestContext = SignedIn) -> Response:
+    with context.application.database.reading() as session:
+        names = sheet.names_of(context, session)
+        under_way = dict(
+            session.execute(
+                select(Enrolment.sequence_id, func.count()).where(Enrolment.state == "under way").group_by(Enrolment.sequence_id)
+            ).all()
+        )  # fmt: skip
+        kept = session.scalars(
+            select(schema.Sequence).where(schema.Sequence.archived_at.is_(None)).order_by(schema.Sequence.rank, schema.Sequence.id)
+        )  # fmt: skip
+        rows = [
+            (one, plan_words.say_start(draft_of(one).start, names), under_way.get(one.id, 0)) for one in kept
+        ]
+        held = session.scalar(select(func.count()).where(HeldBatch.state == "held"))
+    return context.page("sequences/sequences.html", "sequences", rows=rows, held=held or 0)
+
+
+@router.get("/sequences/new")
+def new(context: RequestContext = SignedIn) -> Response:
+    return context.page(
+        "sequences/sequence_templates.html", "sequences", occasions=sequence_templates.OCCASIONS
+    )
+
+
+@router.post("/sequences/new")
+def begin(context: RequestContext = SignedIn, form: FormData = Form) -> Response:
+    """Opens an occasion as a finished draft."""
+    made = sequence_templates.make(context.application, text_of(form, "start"), context.by)
+    if made is None:
+        raise NotFound("There is no such occasion.")
+    return context.go(f"/sequences/{made}")
+
+
+def _editor(context: RequestContext, sequence: schema.Sequence | None, name: str, plan: Plan, problem: str | None = None, saved: bool = False) -> Response:  # fmt: skip
+    sequence_id = sequence.id if sequence else 0
+    values = sheet.sheet_values(context, plan, sequence_id) | {
+        "sequence": sequence, "name": name, "problem": problem, "saved": saved, "standing": standing(context, sequence),
+        "past_days": rail.rail_days(plan), "page_mark": secrets.token_hex(8),
+    }  # fmt: skip
+    return context.page("sequences/editor.html", "sequences", 422 if problem else 200, **values)
+
+
+def standing(context: RequestContext, sequence: schema.Sequence | None) -> str:
+    """``draft · live version 2 has 318 people under way``."""
+    if sequence is None:
+        return "not kept yet"
+    if sequence.live_version_id is None:
+        return "draft"
+    with context.application.database.reading() as session:
+        live = session.get_one(SequenceVersion, sequence.live_version_id)
+        people = session.scalar(
+            select(func.count()).where(Enrolment.sequence_id == sequence.id, Enrolment.state == "under way")
+        )
+    word = {"live": "live", "paused": "paused", "stopped": "stopped"}.get(sequence.state, "")
+    same = live.plan == sequence.draft
+    return f"{'' if same else 'changed draft · '}{word} version {live.number} has {people:,} people under way"
+
+
+@router.get("/sequences/{sequence_id:int}")
+def edit(sequence_id: int, context: RequestContext = SignedIn, saved: str = "") -> Response:
+    sequence = sequence_of(context, sequence_id)
+    return _editor(context, sequence, sequence.name, draft_of(sequence), saved=bool(saved))
+
+
+def _plan(context: RequestContext, form: FormData) -> Plan:
+    return plan_from(form, minor_digits(context.application.the_shop().currency))
+
+
+@router.post("/sequences/draw")
+def draw(context: RequestContext = SignedIn, form: FormData = Form) -> Response:
+    """Score and words after a change; a change that cannot be made is said, and nothing is lost."""
+    problem = ""
+    try:
+        plan = _plan(context, form)
+    except PlanProblem as error:
+        plan, problem = read_plan(json.loads(text_of(form, "plan"))), str(error)
+    values = sheet.sheet_values(context, plan, number_of(form, "sequence_id") or 0, text_of(form, "picked"))
+    page = context.piece("sequences/sheet.html", **values)
+    note = context.piece("parts/problem.html", problem=problem) if problem else ""
+    return HTMLResponse(f'{page}<div id="problem" hx-swap-oob="innerHTML">{note}</div>')
+
+
+@router.post("/sequences/rail")
+def read_rail(context: RequestContext = SignedIn, form: FormData = Form) -> Response:
+    """At once, or as soon as it is worked out: the page asks again, and keeps what it shows until then."""
+    plan = read_plan(json.loads(text_of(form, "plan")))
+    values = rail.rail_soon(
+        context, plan, number_of(form, "sequence_id") or 0, text_of(form, "page"), rail.rail_days(plan)
+    )
+    if values is None:
+        return Response(status_code=204, headers={"HX-Trigger": "rail-later"})
+    return HTMLResponse(context.piece("sequences/rail.html", while_typing=True, **values))
+
+
+@router.post("/sequences")
+def save(context: RequestContext = SignedIn, form: FormData = Form) -> Response:
+    seen = number_of(form, "seen_at")
+    seen_at = datetime.fromtimestamp(seen, UTC) if seen else None
+    try:
+        kept = sequence_commands.keep(
+            context.application,
+            number_of(form, "sequence_id"),
+            text_of(form, "name"),
+            _plan(context, form),
+            context.by,
+            seen_at,
+        )
+    except (PlanProblem, SequenceProblem) as problem:
+        return context.problem(str(problem))
+    if text_of(form, "then") == "publish":
+        return context.go(f"/sequences/{kept}/publish")
+    return context.go(f"/sequences/{kept}?saved=yes")
+
+
+@router.post("/sequences/{sequence_id:int}/copy")
+def copy(sequence_id: int, context: RequestContext = SignedIn) -> Response:
+    one = sequence_of(context, sequence_id)
+    with context.application.database.reading() as session:
+        taken = {name.lower() for name in session.scalars(select(schema.Sequence.name))}
+    number = next(at for at in range(2, 1_000) if f"{one.name} {at}".lower() not in taken)
+    made = sequence_commands.keep(
+        context.application, None, f"{one.name} {number}", draft_of(one), context.by
+    )
+    return context.go(f"/sequences/{made}")
+
+
+@router.post("/sequences/{sequence_id:int}/rank")
+def rank(sequence_id: int, context: RequestContext = SignedIn, form: FormData = Form) -> Response:
+    sequence_commands.change_rank(
+        context.application, sequence_of(context, sequence_id).id, text_of(form, "to") == "up", context.by
+    )
+    return context.go("/sequences")
+
+
+@router.post("/sequences/{sequence_id:int}/department")
+def department(sequence_id: int, context: RequestContext = SignedIn, form: FormData = Form) -> Response:
+    sequence = sequence_of(context, sequence_id)
+    try:
+        sequence_commands.change_department(
+            context.application, sequence_id, number_of(form, "department"), context.by
+        )
+    except SequenceProblem as problem:
+        return _editor(context, sequence, sequence.name, draft_of(sequence), str(problem))
+    return context.go(f"/sequences/{sequence_id}")
+
+
+@router.post("/sequences/{sequence_id:int}/archive")
+def archive(sequence_id: int, context: RequestContext = SignedIn) -> Response:
+    sequence_commands.archive(context.application, sequence_of(context, sequence_id).id, context.by)
+    return context.go("/sequences")
+
+
+@router.get("/sequences/{sequence_id:int}/plan.json")
+def as_json(sequence_id: int, context: RequestContext = SignedIn) -> Response:
+    one = sequence_of(context, sequence_id)
+    headers = {"Content-Disposition": f'attachment; filename="sequence-{one.id}.json"'}
+    return JSONResponse({"name": one.name, **one.draft}, headers=headers)
+
+
+@router.post("/sequences/bring-in")
+async def bring_in(context: RequestContext = SignedIn, form: FormData = Form) -> Response:
+    """A sequence from a JSON file, as a draft."""
+    file: Any = form.get("file")
+    try:
+        data = json.loads((await file.read()).decode("utf-8")) if hasattr(file, "read") else {}
+        name = str(data.pop("name", "")) if isinstance(data, dict) else ""
+        made = sequence_commands.keep(
+            context.application, None, name or "Brought in", read_plan(data), context.by
+        )
+    except (UnicodeDecodeError, json.JSONDecodeError):
+        return context.problem("This file is not JSON. Choose one that was downloaded from a sequence.")
+    except (PlanProblem, SequenceProblem, RuleProblem) as problem:
+        return context.problem(str(problem))
+    return context.go(f"/sequences/{made}")

@@ -1,0 +1,190 @@
+"""The sheet of the sequence editor: the score and the words of one plan."""
+
+from types import SimpleNamespace
+from typing import Any
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from loyalbell.core.history.money import minor_digits
+from loyalbell.core.messages import content as c
+from loyalbell.core.messages.email_rendering import FilledEmail
+from loyalbell.core.messages.merge_fields import FieldProblem
+from loyalbell.core.messages.text_parts import parts
+from loyalbell.core.segments.sentence import say_rule
+from loyalbell.core.sequences import plan as p
+from loyalbell.core.sequences import plan_words
+from loyalbell.core.sequences.plan_words import Names
+from loyalbell.core.sequences.score import Score, score_of
+from loyalbell.services.delivery.rendering import newest_version
+from loyalbell.services.messages import preview
+from loyalbell.services.segments import queries as segment_queries
+from loyalbell.services.sequences import drafts as sequence_drafts
+from loyalbell.storage import schema
+from loyalbell.storage.schema import Department, Event, Item, Message, Offer, Segment, Tag, YearlyDate
+from loyalbell.web.campaigns.routes import ORDERS
+from loyalbell.web.messages.drafts import drafts_of
+from loyalbell.web.request import RequestContext
+from loyalbell.web.sequences.forms import KINDS, STARTS
+
+WAITS = (("for", "for a time"), ("until time", "until a time of the week"), ("until date", "until a date"), ("until event", "until something happens, so long at most"), ("until near", "until so long before their date"))  # fmt: skip
+RELEASES = (("at once", "at once"), ("window", "within hours of chosen days"), ("exact", "at an exact time of chosen days"))  # fmt: skip
+DIDS = (("got", "got a message"), ("opened", "opened a message"), ("clicked", "pressed a link in a message"), ("replied", "answered a message"))  # fmt: skip
+UNITS = tuple((one, one) for one in ("minutes", "hours", "days", "weeks", "months"))
+
+
+def names_of(context: RequestContext, session: Session) -> Names:
+    return Names(
+        segment_queries.saying(context.application, context.application.snapshot()),
+        dict(session.execute(select(Message.id, Message.name).where(~Message.hidden)).all()),
+        dict(session.execute(select(Offer.id, Offer.name)).all()),
+        dict(session.execute(select(schema.Sequence.id, schema.Sequence.name)).all()),
+    )
+
+
+def editor_choices_of(context: RequestContext, plan: p.Plan) -> SimpleNamespace:
+    """What the choosers offer, as (value, words)."""
+    currency = context.application.the_shop().currency
+    with context.application.database.reading() as session:
+
+        def pairs(query: Any) -> list[tuple[Any, str]]:
+            return [(at, name) for at, name in session.execute(query).all()]
+
+        names = names_of(context, session)
+        fields = [(f"field:{at}", f"set {name}") for at, (name, _) in names.saying.catalogue.fields.items()]
+        tags = pairs(select(Tag.id, Tag.name).order_by(Tag.name))
+        named = list(session.scalars(select(YearlyDate.name).distinct()))
+        return SimpleNamespace(
+            names=names, weekdays=plan_words.DAYS, units=UNITS, kinds=KINDS, starts=STARTS, waits=WAITS, releases=RELEASES, dids=DIDS,
+            orders=ORDERS, whats=list(plan_words.WHAT_WORDS.items()), channels=[(one, one) for one in ("email", "text", "chat")],
+            messages=sorted(names.messages.items(), key=lambda one: one[1]),
+            offers=pairs(select(Offer.id, Offer.name).where(Offer.archived_at.is_(None)).order_by(Offer.name)),
+            segments=pairs(select(Segment.id, Segment.name).where(Segment.archived_at.is_(None)).order_by(Segment.name)),
+            tags=tags, targets=[*((f"tag:{at}", f"put on “{name}”") for at, name in tags), *((f"off:{at}", f"take off “{name}”") for at, name in tags), *fields],
+            items=pairs(select(Item.id, Item.name).order_by(Item.name)),
+            departments=pairs(select(Department.id, Department.name).order_by(Department.name)),
+            categories=[(one, one) for one in session.scalars(select(Item.category).distinct().order_by(Item.category)) if one],
+            sequences=pairs(select(schema.Sequence.id, schema.Sequence.name).where(schema.Sequence.state == "live").order_by(schema.Sequence.name)),
+            events=list(session.scalars(select(Event.kind).distinct().order_by(Event.kind))),
+            dates=[("birthday", "their birthday"), ("companion", "a companion’s birthday"), ("renewal", "their membership renews"), ("appointment", "an appointment"), *((one, f"their “{one}”") for one in named)],
+            sends=[(one.id, names.messages.get(one.message or 0, "a message")) for one in p.every_step(plan.steps) if isinstance(one, p.MessageStep)],
+            money=lambda minor: f"{minor / 10 ** minor_digits(currency):.2f}" if minor else "",
+        )  # fmt: skip
+
+
+def sheet_values(
+    context: RequestContext, plan: p.Plan, sequence_id: int = 0, picked: str = ""
+) -> dict[str, Any]:
+    kit = editor_choices_of(context, plan)
+    names: Names = kit.names
+    messages_by_step = {at: name for at, name in kit.sends}
+    picked = (
+        picked
+        if picked in {one.id for one in p.every_step(plan.steps)}
+        else (kit.sends[0][0] if kit.sends else "")
+    )
+    return {
+        "plan": plan,
+        "kit": kit,
+        "picked": picked,
+        "score": score(plan, names),
+        "band": plan_words.say_exits(plan, names) if plan.exit_events or plan.exit_condition else "",
+        "begins": short_start(plan.start),
+        "counts": {},
+        "mistakes": sequence_drafts.mistakes(context.application, plan, sequence_id),
+        "load": None,
+        "shown": _shown(context, plan, picked),
+        "say_start": lambda: plan_words.say_start(plan.start, names),
+        "say_only": lambda: "everybody" if plan.only is None else f"only those who {_who(plan.only, names)}",
+        "say_again": lambda: plan_words.say_reentry(plan.again),
+        "say_stops": lambda: (
+            plan_words.say_exits(plan, names)[:1].upper() + plan_words.say_exits(plan, names)[1:]
+        ),
+        "say_goal": lambda: say_goal(plan, names),
+        "say_step": lambda step: plan_words.say_step(step, names),
+        "say_channels": lambda channels: f"Send {plan_words.say_channels(channels)}",
+        "say_release": plan_words.say_release,
+        "say_arm": lambda arm: plan_words.say_arm(arm, names, messages_by_step),
+    }
+
+
+def _who(rule: Any, names: Names) -> str:
+    return say_rule(rule, names.saying).removeprefix("Customers who ").removeprefix("Customers ")
+
+
+def say_goal(plan: p.Plan, names: Names) -> str:
+    if plan.goal is None:
+        return "No goal yet"
+    goal = plan.goal
+    return f"Goal: {goal.share} % with {plan_words.say_event_filter(goal.event_filter, names)} within {goal.days} days"
+
+
+def short_start(start: p.Start) -> str:
+    if isinstance(start, p.OnEvent):
+        return plan_words.WHAT_WORDS[start.event_filter.what].removeprefix("an ").removeprefix("a ")
+    if isinstance(start, p.OnInactivity):
+        return f"{start.days} days since"
+    if isinstance(start, p.OnDate):
+        return {"birthday": "birthday", "companion": "companion", "renewal": "renewal", "appointment": "appointment"}.get(start.which, start.which)  # fmt: skip
+    return "segment" if isinstance(start, p.OnSegment) else "by hand"
+
+
+def score(plan: p.Plan, names: Names) -> Score:
+    labels: dict[str, tuple[str, str]] = {}
+    arms: dict[str, str] = {}
+    messages_by_step = {
+        one.id: names.messages.get(one.message or 0, "a message") for one in p.every_step(plan.steps) if isinstance(one, p.MessageStep)
+    }  # fmt: skip
+    for step in p.every_step(plan.steps):
+        if isinstance(step, p.MessageStep):
+            labels[step.id] = (
+                messages_by_step[step.id] if step.message else "choose a message",
+                plan_words.say_release(step.release),
+            )
+        elif isinstance(step, p.ForkStep):
+            labels[step.id] = ("fork", "")
+            arms |= {
+                f"{step.id}:{at}": plan_words.say_arm(arm, names, messages_by_step)
+                for at, arm in enumerate(step.arms)
+            }
+            arms[f"{step.id}:{len(step.arms)}"] = "all others"
+        elif isinstance(step, p.RandomSplitStep):
+            labels[step.id] = ("lots", "")
+            arms |= {f"{step.id}:{at}": arm.name or f"arm {at + 1}" for at, arm in enumerate(step.arms)}
+        else:
+            labels[step.id] = (plan_words.say_step(step, names), "")
+    return score_of(plan, labels, arms)
+
+
+def _shown(context: RequestContext, plan: p.Plan, picked: str) -> SimpleNamespace | None:
+    """The picked step's message, as the first of those it could be read as gets it."""
+    step = next((one for one in p.every_step(plan.steps) if one.id == picked), None)
+    if not isinstance(step, p.MessageStep) or step.message is None:
+        return None
+    with context.application.database.reading() as session:
+        message = session.get(Message, step.message)
+        if message is None:
+            return None
+        content = c.read_content(newest_version(session, message.id).content)
+    channel = next((one for one in step.channels if one in content.channels()), None)
+    writing = content.find(channel) if channel else None
+    if writing is None:
+        return SimpleNamespace(name=message.name, message=message.id, reader="", problem=f"It says nothing by {' or '.join(step.channels)}.")  # fmt: skip
+    readers = preview.readers(context.application, content)
+    reader = readers[0] if readers else None
+    found = SimpleNamespace(
+        name=message.name, message=message.id, channel=channel, reader=reader.name if reader else "", reader_id=reader.id if reader else 0,
+        problem="", draft=drafts_of(context).put(context.visitor.csrf, writing), words="", subject="", counted="",
+    )  # fmt: skip
+    try:
+        filled = preview.read_as(context.application, writing, reader.id if reader else None)
+    except FieldProblem as problem:
+        found.problem = str(problem)
+        return found
+    if isinstance(filled, FilledEmail):
+        found.subject = filled.subject
+    else:
+        counted = parts(str(filled or ""))
+        found.words = filled or ""
+        found.counted = f"{counted.parts} part{'s' if counted.parts != 1 else ''}, {counted.encoding}" if channel == "text" else ""  # fmt: skip
+    return found

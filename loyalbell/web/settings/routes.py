@@ -1,0 +1,102 @@
+"""Settings of the shop, its letterhead, the master switch, and the log."""
+
+from collections.abc import Mapping
+from typing import Any
+
+from fastapi import APIRouter
+from fastapi.responses import Response
+from sqlalchemy import select
+from starlette.datastructures import FormData
+
+from loyalbell.services.messages import queries as message_queries
+from loyalbell.services.settings import shop as shop_settings
+from loyalbell.services.settings.shop import NotSetUp, ShopForm
+from loyalbell.storage.schema import LogEntry
+from loyalbell.web.request import Form, RequestContext, SignedIn, number_of, text_of
+
+router = APIRouter()
+LOG_SHOWN = 200
+
+
+def read_shop_form(form: Mapping[str, Any]) -> ShopForm:
+    def text(name: str) -> str:
+        return str(form.get(name, "")).strip()
+
+    port = text("smtp_port")
+    return ShopForm(
+        name=text("name"),
+        zone=text("zone"),
+        currency=text("currency").upper(),
+        country=text("country").upper(),
+        postal_address=text("postal_address"),
+        public_url=text("public_url").rstrip("/"),
+        sender_name=text("sender_name") or text("name"),
+        sender_email=text("sender_email"),
+        smtp_host=text("smtp_host"),
+        smtp_port=int(port) if port.isdigit() else 0,
+    )
+
+
+@router.get("/settings")
+def settings_page(context: RequestContext = SignedIn, saved: str = "") -> Response:
+    return _page(context, vars(context.application.the_shop()), saved=bool(saved))
+
+
+def _page(
+    context: RequestContext, form: Mapping[str, Any], saved: bool = False, problem: str | None = None
+) -> Response:
+    values = {
+        "form": form,
+        "letterheads": message_queries.letterheads(context.application),
+        "saved": saved,
+        "problem": problem,
+    }
+    return context.page("settings/settings.html", "settings", 422 if problem else 200, **values)
+
+
+@router.post("/settings")
+def save(context: RequestContext = SignedIn, form: FormData = Form) -> Response:
+    try:
+        shop_settings.change_shop(context.application, read_shop_form(form), context.by)
+    except NotSetUp as problem:
+        return _page(context, dict(form), problem=str(problem))
+    return context.go("/settings?saved=yes")
+
+
+@router.post("/settings/letterhead/{letterhead_id}")
+def save_letterhead(
+    letterhead_id: int, context: RequestContext = SignedIn, form: FormData = Form
+) -> Response:
+    accent = text_of(form, "accent")
+    if (
+        len(accent) != 7
+        or not accent.startswith("#")
+        or any(c not in "0123456789abcdefABCDEF" for c in accent[1:])
+    ):
+        return _page(
+            context, vars(context.application.the_shop()), problem="The colour must be written like #173b39."
+        )
+    shop_settings.change_letterhead(
+        context.application,
+        letterhead_id,
+        text_of(form, "header"),
+        text_of(form, "footer"),
+        accent,
+        context.by,
+    )
+    return context.go("/settings?saved=yes")
+
+
+@router.post("/switch")
+def switch(context: RequestContext = SignedIn, form: FormData = Form) -> Response:
+    shop_settings.switch(context.application, number_of(form, "ringing") == 1, context.by)
+    context.wake()
+    back = text_of(form, "back", "/")
+    return context.go(back if back.startswith("/") and not back.startswith("//") else "/")
+
+
+@router.get("/log")
+def log_page(context: RequestContext = SignedIn) -> Response:
+    with context.application.database.reading() as session:
+        entries = list(session.scalars(select(LogEntry).order_by(LogEntry.id.desc()).limit(LOG_SHOWN)))
+    return context.page("settings/log.html", "log", entries=entries)

@@ -1,0 +1,38 @@
+import unittest
+
+from hypothesis import given
+from hypothesis import strategies as st
+
+from loyalbell.core.history.money import minor_digits, parse_money, say_money
+
+
+class Money(unittest.TestCase):
+    def test_amounts_as_people_write_them(self) -> None:
+        cases = {
+            "1,234.50": 123450,
+            "1.234,50": 123450,
+            "$12": 1200,
+            "(3.20)": -320,
+            "1,234": 123400,
+            "12,5": 1250,
+            "1 234,00 €": 123400,
+            "1,234,567": 123456700,
+            ".5": 50,
+            "-0.07": -7,
+        }
+        for text, minor in cases.items():
+            with self.subTest(text=text):
+                self.assertEqual(parse_money(text, 2), minor)
+
+    def test_what_is_no_amount_is_refused(self) -> None:
+        for text in ("", "abc", "1.234", "1,2,3", "--5", "12..5", "=1+1"):
+            with self.subTest(text=text), self.assertRaises(ValueError):
+                parse_money(text, 2)
+
+    def test_decimals_by_currency(self) -> None:
+        """Source: ISO 4217 minor units, as CLDR in the package babel gives them."""
+        self.assertEqual([minor_digits(code) for code in ("USD", "JPY", "KWD", "EUR")], [2, 0, 3, 2])
+
+    @given(st.integers(-(10**12), 10**12))
+    def test_what_is_said_reads_back(self, minor: int) -> None:
+        self.assertEqual(parse_money(say_money(minor, "USD"), 2), minor)

@@ -1,0 +1,102 @@
+"""Items per person, against a small made-up book and pandas."""
+
+import unittest
+
+import numpy as np
+import pandas as pd
+from hypothesis import given
+from hypothesis import strategies as st
+
+from loyalbell.core.history.snapshot import Catalogue, HistorySnapshot, Lines, People
+from loyalbell.core.messages.item_lists import LIFT, SUPPORT, Shelf, Stock
+from tests.support import NOW, ZONE
+
+SECONDS, DAY = int(NOW.timestamp()), 86_400
+NAMES = {
+    1: ("Oat shampoo", "Grooming", 1),
+    2: ("Brush", "Grooming", 1),
+    3: ("Ball", "Toys", 2),
+    4: ("Rope", "Toys", 2),
+}
+STOCK = {
+    1: Stock("Grooming", 30, True),
+    2: Stock("Grooming", None, True),
+    3: Stock("Toys", None, True),
+    4: Stock("Toys", None, False),
+}
+BOUGHT = st.lists(st.tuples(st.integers(0, 11), st.integers(1, 4), st.integers(0, 300)), max_size=80)
+
+
+def shelf(rows: list[tuple[int, int, int]]) -> Shelf:
+    """Rows of (person, item, days ago)."""
+    rows = sorted(rows, key=lambda row: -row[2])
+    table = np.array(rows, dtype=np.int64).reshape(-1, 3)
+    lines = Lines.of(
+        person=table[:, 0], item=table[:, 1], at=SECONDS - table[:, 2] * DAY, key=np.arange(len(rows))
+    )
+    people = People.of(np.arange(1, 13), [-(2**40)] * 12)
+    return Shelf(
+        HistorySnapshot(ZONE, "USD", people, lines=lines, catalogue=Catalogue(items=NAMES)), SECONDS, STOCK
+    )
+
+
+def items(found: list) -> list[int]:
+    return [one.item for one in found]
+
+
+class Lists(unittest.TestCase):
+    def test_due_for_refill(self) -> None:
+        for ago, due in ((10, False), (22, False), (23, True), (45, True), (60, True), (61, False)):
+            self.assertEqual(items(shelf([(0, 1, ago)]).refill(0)), [1] if due else [], ago)
+        self.assertEqual(shelf([(0, 1, 45)]).refill(0)[0].why, "bought 45 days ago, lasts about 30")
+
+    def test_what_they_have_and_what_is_out_of_stock_is_left_out(self) -> None:
+        book = shelf(
+            [(person, 4, 5) for person in range(9)] + [(person, 3, 5) for person in range(5)] + [(9, 2, 5)]
+        )
+        self.assertEqual(items(book.choose("best", 9, 3)), [3])  # the rope sells best, and is out of stock
+        self.assertEqual(items(book.choose("best", 0, 3)), [2])
+
+    def test_new_in_their_category(self) -> None:
+        book = shelf([(0, 1, 300), (0, 1, 200), (0, 3, 200), (5, 2, 10), (5, 4, 10)])
+        self.assertEqual(items(book.new(0)), [2])
+        self.assertEqual(items(book.choose("new", 0, 1)), [2])
+
+    def test_a_list_of_their_own_and_the_fallback(self) -> None:
+        book = shelf([(5, 3, 10)])
+        self.assertEqual(items(book.choose("field", 0, 3, ["ball", "Unknown", "brush"], False)), [3, 2])
+        self.assertEqual(items(book.choose("refill", 0, 2)), [3])
+        self.assertEqual(book.choose("refill", 0, 2, fallback=False), [])
+
+    @given(BOUGHT)
+    def test_lift_is_that_of_the_plain_count(self, rows: list[tuple[int, int, int]]) -> None:
+        """Lift as usually defined: P(both) / (P(one) P(other)), over the people who bought anything."""
+        frame = pd.DataFrame(rows, columns=["person", "item", "ago"]).drop_duplicates(["person", "item"])
+        buyers, found = frame.person.nunique(), shelf(rows)._together()
+        for one in range(1, 5):
+            expected = set()
+            for other in range(1, 5):
+                with_one, with_other = (set(frame[frame.item == at].person) for at in (one, other))
+                both = len(with_one & with_other)
+                if one != other and both >= SUPPORT:
+                    lift = (both / buyers) / (len(with_one) / buyers * len(with_other) / buyers)
+                    if abs(lift - LIFT) < 1e-6:
+                        return
+                    if lift >= LIFT:
+                        expected.add((round(lift, 4), both, other))
+            self.assertEqual(
+                {(round(lift, 4), both, other) for lift, both, other in found.get(one, [])}, expected
+            )
+
+    @given(
+        BOUGHT, st.integers(0, 11), st.sampled_from(("refill", "goes with", "new", "best")), st.integers(1, 4)
+    )
+    def test_never_too_many_never_twice_never_out_of_stock(
+        self, rows: list, person: int, which: str, most: int
+    ) -> None:
+        found = items(shelf(rows).choose(which, person, most))
+        self.assertLessEqual(len(found), most)
+        self.assertEqual(len(set(found)), len(found))
+        self.assertNotIn(4, found)
+        if which in ("goes with", "new", "best"):
+            self.assertFalse(set(found) & {item for who, item, _ in rows if who == person})

@@ -1,0 +1,290 @@
+"""The live engine and the rehearsal are the same thing: over random plans and books, with what must never happen."""
+
+from collections import Counter
+from datetime import UTC, datetime, timedelta
+from typing import Any
+
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+from sqlalchemy import delete, func, select
+
+from loyalbell.core.clock.send_windows import QuietHours, opens, seconds_of
+from loyalbell.core.clock.zones import zone_of
+from loyalbell.core.policy.send_policy import FrequencyCap
+from loyalbell.core.sequences.engine_facts import SequenceHistory
+from loyalbell.core.sequences.plan import MessageStep, Plan, every_step, read_plan
+from loyalbell.core.sequences.plan_tree import tree_of
+from loyalbell.core.sequences.rehearsal import Rehearsal, RehearsalScene
+from loyalbell.core.sequences.simulator import rehearse
+from loyalbell.services.delivery.scheduler import tick
+from loyalbell.services.sequences import publishing
+from loyalbell.services.sequences.commands import keep
+from loyalbell.services.sequences.rehearsals import without_doings
+from loyalbell.services.sequences.shop_policy import around_of, send_policy_of
+from loyalbell.storage import schema
+from loyalbell.storage.change_log import mark_whole
+from loyalbell.storage.schema import ConsentEntry, Delivery, Enrolment, Order, Shop
+from tests.services.sequences.test_runner import SequenceCase
+from tests.support import NOW, ZONE
+
+PEOPLE, DAYS = 4, 24
+HOUR = 3_600
+START = int(NOW.timestamp())
+IDS = iter(range(10**9))
+
+
+def steps(depth: int) -> st.SearchStrategy[list[dict[str, Any]]]:
+    kinds = [
+        st.builds(lambda release, channels: {"do": "message", "message": 1, "release": release, "channels": channels}, RELEASES, st.sampled_from([["email"], ["text", "email"]])),
+        st.builds(lambda amount, unit: {"do": "wait", "span": {"amount": amount, "unit": unit}}, st.integers(0, 6), st.sampled_from(["hours", "days"])),
+        st.builds(lambda days: {"do": "wait", "kind": "until event", "happening": {"what": "order"}, "span": {"amount": days, "unit": "days"}}, st.integers(1, 5)),
+        st.builds(lambda at: {"do": "wait", "kind": "until time", "at": at, "weekdays": [0, 3]}, st.sampled_from(["07:55", "16:10"])),
+    ]  # fmt: skip
+    if depth:
+        inner = steps(depth - 1)
+        kinds += [
+            st.builds(lambda share, one, two: {"do": "lot", "arms": [{"share": share, "steps": one}, {"share": 100 - share, "steps": two}]}, st.integers(20, 80), inner, inner),
+            st.builds(lambda count, one, two: {"do": "fork", "arms": [{"rule": {"root": {"lines": [{"about": "orders", "value": count, "period": {"kind": "last days", "days": 9}}]}}, "steps": one}], "otherwise": two}, st.integers(1, 3), inner, inner),
+            st.builds(lambda count, one: {"do": "fork", "arms": [{"rule": {"root": {"lines": [{"about": "orders", "value": count, "period": {"kind": "since entering"}}]}}, "steps": one}]}, st.integers(1, 2), inner),
+            st.builds(lambda line, one, two: {"do": "fork", "arms": [{"rule": {"root": {"lines": [line]}}, "steps": one}], "otherwise": two}, OUR_DOINGS, inner, inner),
+        ]  # fmt: skip
+    return st.lists(st.one_of(kinds), min_size=1, max_size=4)
+
+
+OUR_DOINGS = st.sampled_from([
+    {"about": "messages", "value": 1, "period": {"kind": "last days", "days": 3}}, {"about": "messages", "comparison": "exactly", "value": 2},
+    {"about": "messages", "value": 1, "channel": "text"}, {"about": "sequences", "state": "finished", "days": 6}, {"about": "sequences", "state": "left"},
+])  # fmt: skip
+ONLY = st.sampled_from([
+    None, {"root": {"lines": [{"about": "sequences", "state": "under way", "has": False}]}},
+    {"root": {"lines": [{"about": "messages", "comparison": "exactly", "value": 0, "period": {"kind": "last days", "days": 5}}]}},
+])  # fmt: skip
+RELEASES = st.sampled_from([
+    {}, {"kind": "window", "weekdays": [1, 2, 3], "begins": "10:00", "ends": "12:00"},
+    {"kind": "window", "begins": "19:00", "ends": "23:00"}, {"kind": "exact", "begins": "09:15"},
+])  # fmt: skip
+STARTS = st.sampled_from([
+    {"on": "event", "happening": {"what": "order"}}, {"on": "event", "happening": {"what": "order", "nth": 2}},
+    {"on": "lack", "happening": {"what": "order"}, "days": 4},
+    {"on": "segment", "way": "joins", "rule": {"root": {"lines": [{"about": "orders", "value": 2}]}}},
+    {"on": "segment", "way": "is in", "rule": {"root": {"lines": [{"about": "orders", "value": 1, "period": {"kind": "last days", "days": 3}}]}}},
+])  # fmt: skip
+PLANS = st.fixed_dictionaries({
+    "start": STARTS, "only": ONLY, "again": st.sampled_from([{"kind": "never"}, {"kind": "each"}, {"kind": "after", "days": 5}]),
+    "stops": st.sampled_from([[], [{"what": "order"}], [{"what": "order", "least": 3_000}]]),
+    "held_back": st.sampled_from([0, 30]), "patience": st.sampled_from([0, 3]), "steps": st.builds(lambda more: [*more, {"do": "message", "message": 1}], steps(2)),
+})  # fmt: skip
+SIMPLE = st.fixed_dictionaries({
+    "start": STARTS, "again": st.sampled_from([{"kind": "never"}, {"kind": "each"}]), "patience": st.sampled_from([0, 3]), "steps": steps(0),
+})  # fmt: skip
+ORDERS = st.lists(
+    st.tuples(st.integers(1, PEOPLE), st.integers(-6 * 24 * 4, DAYS * 24 * 4), st.sampled_from([1_000, 5_000])), min_size=4, max_size=24
+)  # fmt: skip
+REFUSALS = st.lists(st.tuples(st.integers(1, PEOPLE), st.integers(0, DAYS * 24)), max_size=2)
+LIMITS = st.sampled_from(
+    [[], [FrequencyCap(count=1, days=2)], [FrequencyCap(count=2, days=7), FrequencyCap(count=1, days=1)]]
+)
+
+
+def named(plan: dict[str, Any]) -> Plan:
+    """With an identity for each step."""
+
+    def name(steps_: list[dict[str, Any]]) -> None:
+        for one in steps_:
+            one["id"] = f"s{next(IDS)}"
+            for arm in one.get("arms", ()):
+                name(arm.get("steps", []))
+            name(one.get("otherwise", []))
+
+    copied = read_copy(plan)
+    name(copied["steps"])
+    return read_plan(copied)
+
+
+def read_copy(value: Any) -> Any:
+    if isinstance(value, dict):
+        return {key: read_copy(one) for key, one in value.items()}
+    return [read_copy(one) for one in value] if isinstance(value, list) else value
+
+
+class AgreeTest(SequenceCase):
+    def setUp(self) -> None:
+        super().setUp()
+        for at in range(PEOPLE):
+            self.add_person(f"p{at}@example.com")
+        self.letter()
+
+    def clear(self) -> None:
+        with self.application.database.transaction() as session:
+            for table in (Delivery, Enrolment, schema.SequenceVersion, schema.Sequence, Order):
+                session.execute(delete(table))
+            session.execute(delete(ConsentEntry).where(ConsentEntry.at >= NOW))
+            mark_whole(session, "orders", "consents", "deliveries")
+        self.clock.instant = NOW
+
+    def fill(self, orders: list[tuple[int, int, int]]) -> None:
+        """All orders beforehand; nothing may look past the clock."""
+        with self.application.database.transaction() as session:
+            for person, quarter, money in sorted(orders, key=lambda one: one[1]):
+                at = datetime.fromtimestamp(START + quarter * 900 + 7, UTC)
+                session.add(Order(person_id=person, placed_at=at, total_minor=money, currency="USD"))
+            mark_whole(session, "orders")
+
+    def refuse(self, person: int, at: datetime) -> None:
+        with self.application.database.transaction() as session:
+            session.add(
+                ConsentEntry(person_id=person, channel="email", state="refused", at=at, source="test")
+            )
+            mark_whole(session, "consents")
+
+    def live(self, refusals: list[tuple[int, int]], off: tuple[int, int] = (0, 0)) -> None:
+        """The clock stops at every instant at which anything could happen; start rules look at 9:00, 13:00 UTC.
+
+        The program is off after the first and before the second instant of ``off``.
+        """
+        end = START + DAYS * 86_400
+        with self.application.database.reading() as session:
+            exit_events = {int(at.timestamp()) for at in session.scalars(select(Order.placed_at)) if at > NOW}
+        exit_events |= {START - START % HOUR + day * 86_400 for day in range(1, DAYS)}
+        said: dict[int, list[int]] = {}
+        for person, hour in refusals:
+            said.setdefault(START + hour * HOUR + 11, []).append(person)
+        exit_events |= set(said)
+        while True:
+            now = int(self.clock.now().timestamp())
+            with self.application.database.reading() as session:
+                due = session.scalar(select(func.min(Enrolment.due_at)).where(Enrolment.state == "under way"))
+            later = [one for one in exit_events if one > now] + (
+                [max(int(due.timestamp()), now + 1)] if due else []
+            )
+            if not later or min(later) > end:
+                return
+            coming = off[1] if off[0] < min(later) < off[1] else min(later)
+            self.clock.instant = datetime.fromtimestamp(coming, UTC)
+            for at in [one for one in said if one <= coming]:
+                for person in said.pop(at):
+                    self.refuse(person, datetime.fromtimestamp(at, UTC))
+            tick(self.application, self.sender)
+
+    def rehearsed(self, sequence_id: int, plan: Plan) -> Rehearsal:
+        with self.application.database.reading() as session:
+            sequence = session.get_one(schema.Sequence, sequence_id)
+            policy = send_policy_of(session, session.get_one(Shop, 1), NOW)
+            around = around_of(session, policy)
+        known = SequenceHistory(without_doings(self.application.snapshot(), [sequence_id], START), policy)
+        return rehearse(
+            [RehearsalScene(sequence.key, tree_of(plan), number=sequence_id)],
+            known,
+            START,
+            START + DAYS * 86_400,
+            around,
+        )
+
+    @settings(max_examples=12, deadline=None, suppress_health_check=list(HealthCheck))
+    @given(PLANS, ORDERS, REFUSALS, LIMITS, st.sampled_from([("", ""), ("21:00", "08:00")]))
+    def test_live_and_rehearsal_agree_and_nothing_forbidden_happens(self, drawn: dict[str, Any], orders: Any, refusals: Any, limits: Any, quiet: Any) -> None:  # fmt: skip
+        plan = named(drawn)
+        self.clear()
+        self.care(limits=limits, quiet_begins=quiet[0], quiet_ends=quiet[1], guard_floor=10_000)
+        self.fill(orders)
+        made = keep(self.application, None, "Drawn", plan, "Ida")
+        self.publish_anyhow(made)
+        self.live(refusals)
+        deliveries = self.deliveries()
+        mine = sorted(
+            (int(one.due_at.timestamp()), one.person_id, one.step)
+            for one in deliveries
+            if one.state == "sent"
+        )
+        dry = self.rehearsed(made, plan)
+        theirs = sorted((one.at, one.person + 1, one.step) for one in dry.sent)
+        self.assertEqual(mine, theirs)
+        causes = Counter(one.cause for one in deliveries if one.state == "withheld")
+        self.assertEqual(causes, Counter(one.cause for one in dry.refused))
+        self.forbidden(plan, orders, refusals, limits, quiet, deliveries)
+
+    @settings(max_examples=6, deadline=None, suppress_health_check=list(HealthCheck))
+    @given(SIMPLE, ORDERS, st.integers(0, 6 * 24), st.integers(1, 4 * 24))
+    def test_after_a_gap_the_same_people_come_in_and_get_what_is_not_too_late(self, drawn: dict[str, Any], orders: Any, begins: int, hours: int) -> None:  # fmt: skip
+        """Starts are caught up once and in order; each message goes at its time, after the gap, or is too late."""
+        plan, off = named(drawn), (START + begins * HOUR, START + (begins + hours) * HOUR)
+        self.clear()
+        self.care(limits=[], quiet_begins="", quiet_ends="", guard_floor=10_000)
+        self.fill(orders)
+        ran = []
+        for gap in ((0, 0), off):
+            with self.application.database.transaction() as session:
+                for table in (Delivery, Enrolment, schema.SequenceVersion, schema.Sequence):
+                    session.execute(delete(table))
+                mark_whole(session, "deliveries", "enrolments")
+            self.clock.instant = NOW
+            self.publish_anyhow(keep(self.application, None, "Drawn", plan, "Ida"))
+            self.live([], gap)
+            ran.append((self.enrolments(), self.deliveries()))
+        (enrolments, deliveries), (ways_off, touches_off) = ran
+        mark = lambda way: (way.person_id, way.key, way.entered_at, way.state == "kept out")  # noqa: E731
+        self.assertEqual(sorted(map(mark, enrolments)), sorted(map(mark, ways_off)))
+        done = {
+            (one.person_id, one.key)
+            for some in (enrolments, ways_off)
+            for one in some
+            if one.state != "finished"
+        }
+        was, then = ({(one.person_id, one.occurrence, one.step): one for one in some if (one.person_id, one.occurrence) not in done} for some in (deliveries, touches_off))  # fmt: skip
+        self.assertEqual(set(was), set(then))
+        for key, one in then.items():
+            if one.state == "sent" and one.due_at != was[key].due_at:
+                self.assertGreaterEqual(int(one.due_at.timestamp()), off[1])
+            if one.state == "withheld" and was[key].state == "sent":
+                self.assertEqual(one.cause, "too late")
+
+    def publish_anyhow(self, made: int) -> None:
+        """Some drawn plans have mistakes that the check refuses; the engine must stand them all the same."""
+        checked = publishing.must_fix
+        publishing.must_fix = lambda found: False  # type: ignore[assignment]
+        try:
+            publishing.publish(self.application, made, publishing.Choices(), "Ida", normal=10_000)
+        finally:
+            publishing.must_fix = checked
+
+    def forbidden(
+        self, plan: Plan, orders: Any, refusals: Any, limits: Any, quiet: Any, deliveries: list[Delivery]
+    ) -> None:
+        sent = [one for one in deliveries if one.state == "sent"]
+        marks = Counter((one.person_id, one.step, one.occurrence) for one in sent)
+        self.assertTrue(all(count == 1 for count in marks.values()), "nobody gets a step twice")
+        zone = zone_of(ZONE)
+        enrolments = {(one.person_id, one.key): one for one in self.enrolments()}
+        kinds = {one.id: one for one in every_step(plan.steps)}
+        refused = {
+            person: START + hour * HOUR + 11 for person, hour in sorted(refusals, key=lambda one: -one[1])
+        }
+        for one in sent:
+            at = int(one.due_at.timestamp())
+            second = zone.local(at)[1]
+            if quiet[0]:
+                self.assertTrue(seconds_of("08:00") <= second < seconds_of("21:00"), "never in quiet hours")
+            step = kinds[one.step]
+            assert isinstance(step, MessageStep)
+            self.assertTrue(
+                opens(at, step.release, QuietHours(*quiet), zone) == at, "never outside its window"
+            )
+            self.assertGreater(refused.get(one.person_id, at + 1), at, "never against a refusal")
+            entered = int(enrolments[one.person_id, one.occurrence].entered_at.timestamp())
+            for stop in plan.exit_events:
+                done = [
+                    START + quarter * 900 + 7
+                    for person, quarter, money in orders
+                    if person == one.person_id and money >= (stop.least or 0)
+                ]
+                self.assertFalse(
+                    any(entered < when <= at for when in done), "nothing after the stop rule holds"
+                )
+        self.within_limits(sent, limits)
+
+    def within_limits(self, sent: list[Delivery], limits: list[FrequencyCap]) -> None:
+        for person in range(1, PEOPLE + 1):
+            times = sorted(one.due_at for one in sent if one.person_id == person)
+            for limit in limits:
+                for early, late in zip(times, times[limit.count :], strict=False):
+                    self.assertGreaterEqual(late - early, timedelta(days=limit.days))

@@ -1,0 +1,74 @@
+import codecs
+import tempfile
+import unittest
+from pathlib import Path
+
+from hypothesis import given
+from hypothesis import strategies as st
+
+from loyalbell.storage.files.import_outcome import guarded
+from loyalbell.storage.files.parsers import plain_cell
+from loyalbell.storage.files.table_reader import FileProblem, read_rows, shape_of
+
+
+class TableFiles(unittest.TestCase):
+    def setUp(self) -> None:
+        folder = tempfile.TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        self.path = Path(folder.name) / "file.csv"
+
+    def rows(self, content: bytes) -> list[list[str]]:
+        self.path.write_bytes(content)
+        shape = shape_of(self.path)
+        with self.path.open("rb") as file:
+            return [list(shape.headings), *(cells for _, cells in read_rows(file, shape))]
+
+    def test_encodings_and_separators(self) -> None:
+        table = [["name", "city"], ["Zoë", "Łódź"]]
+        text = "name,city\r\nZoë,Łódź\r\n"
+        for content in (
+            text.encode(),
+            codecs.BOM_UTF8 + text.encode(),
+            text.encode("utf-16"),
+            codecs.BOM_UTF16_BE + text.encode("utf-16-be"),
+            text.replace(",", ";").encode(),
+            text.replace(",", "\t").encode(),
+            text.replace("\r\n", "\n").encode(),
+        ):
+            with self.subTest(start=content[:12]):
+                self.assertEqual(self.rows(content), table)
+        self.assertEqual(
+            self.rows("name,city\nZoë,Köln\n".encode("cp1252")), [["name", "city"], ["Zoë", "Köln"]]
+        )
+
+    def test_a_letter_cut_by_a_reading_block_is_not_taken_for_another_encoding(self) -> None:
+        content = b"name\n" + b"a" * (1_048_576 - 6) + b"\n"
+        self.path.write_bytes(content + "é\n".encode() * 3)
+        self.assertEqual(shape_of(self.path).encoding, "utf-8")
+
+    def test_files_that_cannot_be_read_say_why(self) -> None:
+        cases = {
+            b"": "empty",
+            b"  \n": "empty",
+            b"PK\x03\x04xxxx": "spreadsheet",
+            b"\x00\x01\x02": "not a text file",
+            b"a,b,A\n1,2,3\n": "Two columns are called",
+            b",,\n1,2,3\n": "first row is empty",
+            b'a,b\n"' + b"x" * 200_000 + b"\n": "quotation mark",
+            b"a\n" + b"x" * 600_000 + b"\n": "longer than",
+        }
+        for content, words in cases.items():
+            with self.subTest(start=content[:12]), self.assertRaisesRegex(FileProblem, words):
+                self.rows(content)
+
+    def test_quoted_breaks_and_blank_rows(self) -> None:
+        self.assertEqual(
+            self.rows(b'a,b\n"1\n2","x, ""y"""\n\n,\n3,4\n')[1:], [["1\n2", 'x, "y"'], ["3", "4"]]
+        )
+
+    @given(st.text(max_size=30))
+    def test_a_guarded_cell_is_no_formula_and_reads_back(self, cell: str) -> None:
+        out = guarded(cell)
+        self.assertFalse(out.lstrip().startswith(("=", "@")))
+        if not cell.strip().startswith("'"):
+            self.assertEqual(plain_cell(out), plain_cell(cell))

@@ -1,0 +1,128 @@
+"""After any run of changes, the ledger that followed them is the ledger loaded anew."""
+
+from dataclasses import fields
+from datetime import timedelta
+
+import numpy as np
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+from sqlalchemy import delete, update
+
+from loyalbell.core.history.columns import Rows
+from loyalbell.core.history.snapshot import HistorySnapshot
+from loyalbell.storage import change_log
+from loyalbell.storage.change_log import mark_rows, runs
+from loyalbell.storage.schema import Order, OrderLine, Person
+from loyalbell.storage.snapshot_loading import load_snapshot
+from tests.support import NOW, ApplicationCase
+
+ACTS = st.lists(
+    st.tuples(
+        st.sampled_from(
+            ("order", "late", "refund", "cancel", "drop", "person", "close", "rename", "gone", "line")
+        ),
+        st.integers(0, 30),
+    ),
+    min_size=1,
+    max_size=8,
+)
+
+
+def plain(snapshot: HistorySnapshot) -> dict[str, object]:
+    """The ledger's columns as lists; people who are gone, and anything of theirs, left out."""
+    found: dict[str, object] = {}
+    here = snapshot.people.joined_at < 2**61
+    found["people"] = [[getattr(snapshot.people, one.name)[here].tolist() for one in fields(snapshot.people)]]
+    for one in fields(snapshot):
+        part = getattr(snapshot, one.name)
+        if isinstance(part, Rows):
+            ids = snapshot.people.ids[part.person]
+            rows = zip(
+                ids.tolist(),
+                *(getattr(part, name.name).tolist() for name in fields(part) if name.name != "person"),
+                strict=True,
+            )
+            found[one.name] = list(rows)
+    return found
+
+
+class Following(ApplicationCase):
+    def setUp(self) -> None:
+        super().setUp()
+        self.people = [self.add_person(f"p{n}@example.com") for n in range(3)]
+        self.orders = [self.add_order(self.people[n % 3], n + 1, 100 * n + 100) for n in range(6)]
+        self.application.snapshot()
+
+    @settings(
+        max_examples=40,
+        deadline=None,
+        suppress_health_check=[HealthCheck.differing_executors, HealthCheck.too_slow],
+    )
+    @given(ACTS)
+    def test_any_changes(self, acts: list[tuple[str, int]]) -> None:
+        for act, number in acts:
+            self.do(act, number)
+            if number % 3 == 0:
+                self.application.snapshot()
+        with self.application.database.reading() as session:
+            anew = load_snapshot(session, change_log.newest(session))
+        self.assertEqual(plain(self.application.snapshot()), plain(anew))
+
+    def do(self, act: str, number: int) -> None:
+        people, orders = self.people, self.orders
+        person, order = people[number % len(people)], orders[number % len(orders)] if orders else 0
+        if act in ("order", "late"):
+            orders.append(self.add_order(person, 0.5 if act == "order" else 40 + number, 700))
+            return
+        if act == "person":
+            people.append(self.add_person(f"n{len(people)}-{number}@example.com"))
+            return
+        with self.application.database.transaction() as session:
+            if act in ("refund", "cancel"):
+                facts = (
+                    {"refunded_at": NOW, "refunded_minor": 50} if act == "refund" else {"cancelled_at": NOW}
+                )
+                session.execute(update(Order).where(Order.id == order).values(facts))
+            elif act == "line" and order:
+                session.add(OrderLine(order_id=order, quantity=1000, total_minor=number))
+            elif act == "drop" and len(orders) > 1:
+                orders.remove(order)
+                session.execute(delete(Order).where(Order.id == order))
+            elif act == "close":
+                session.execute(
+                    update(Person).where(Person.id == person).values(closed_at=NOW - timedelta(days=number))
+                )
+            elif act == "rename":
+                session.execute(
+                    update(Person).where(Person.id == person).values(email=None, birthday_month=2)
+                )
+            elif act == "gone" and len(people) > 1:
+                theirs = list(
+                    session.scalars(
+                        Order.__table__.select().with_only_columns(Order.id).where(Order.person_id == person)
+                    )
+                )
+                self.orders = [one for one in orders if one not in theirs] or [0]
+                people.remove(person)
+                session.execute(delete(Person).where(Person.id == person))
+                for part in ("orders", "lines"):
+                    mark_rows(session, part, theirs)
+                change_log.mark_whole(session, "consents")
+            for part in ("orders", "lines"):
+                mark_rows(session, part, [order])
+            mark_rows(session, "people", [person])
+
+    def test_notes_that_were_forgotten(self) -> None:
+        with self.application.database.transaction() as session:
+            session.execute(update(Order).values(total_minor=7))
+            mark_rows(session, "orders", self.orders)
+            session.connection().exec_driver_sql("DELETE FROM change_log")
+        self.assertEqual(set(self.application.snapshot().orders.money.tolist()), {7})
+
+    @given(st.sets(st.integers(0, 5_000)))
+    def test_runs_hold_every_id(self, ids: set[int]) -> None:
+        ranges = runs(ids)
+        held = {one for one in ids if any(low <= one <= high for low, high in ranges)}
+        self.assertEqual(held, ids)
+        self.assertTrue(all(low <= high for low, high in ranges))
+        self.assertTrue(all(np.diff([edge for span in ranges for edge in span]) >= 0))
