@@ -26,7 +26,6 @@ from loyalbell.services.sequences.commands import keep
 from loyalbell.services.sequences.runner import SequenceRunner
 from loyalbell.services.settings.channels import CareSettings
 from loyalbell.services.settings.shop import ShopForm, open_shop
-from loyalbell.storage.change_log import mark_whole
 from loyalbell.storage.schema import ConsentEntry, Enrolment, Person
 
 DUE, REHEARSED = 100_000, 50_000
@@ -55,7 +54,6 @@ def book_with_people_due(folder: Path) -> Application:
         session.execute(insert(ConsentEntry), [{"person_id": at, "channel": "email", "state": "agreed", "at": NOW, "source": "bench"} for at in range(1, DUE + 1)])  # fmt: skip
         way = {"sequence_id": made, "version_id": 1, "key": "bench", "anchor_at": NOW, "entered_at": NOW, "state": "under way", "step": "a", "due_at": NOW, "settled": False, "sent": "", "trail": []}  # fmt: skip
         session.execute(insert(Enrolment), [way | {"person_id": at} for at in range(1, DUE + 1)])
-        mark_whole(session, "people", "consents")
     return application
 
 

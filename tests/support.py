@@ -21,7 +21,6 @@ from loyalbell.services.messages import queries as message_queries
 from loyalbell.services.segments import commands as segment_commands
 from loyalbell.services.settings.channels import CareSettings, SenderCheck
 from loyalbell.services.settings.shop import ShopForm, open_shop
-from loyalbell.storage.change_log import mark_rows, mark_whole
 from loyalbell.storage.schema import ConsentEntry, Order, Person
 
 NOW = datetime(2026, 5, 12, 13, 40, tzinfo=UTC)
@@ -84,8 +83,6 @@ class ApplicationCase(unittest.TestCase):
                         source="test",
                     )
                 )
-            mark_rows(session, "people", [person.id])
-            mark_whole(session, "consents")
             return person.id
 
     def add_order(self, person_id: int, days_ago: float, money: int = 1_000, **facts: object) -> int:
@@ -100,7 +97,6 @@ class ApplicationCase(unittest.TestCase):
             )
             session.add(order)
             session.flush()
-            mark_rows(session, "orders", [order.id])
             return order.id
 
     def lapsed_segment(self, days: int = 60) -> int:

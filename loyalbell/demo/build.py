@@ -21,7 +21,6 @@ from loyalbell.demo.vocabulary import CATALOGUE, DEPARTMENTS
 from loyalbell.services.accounts.sessions import hash_password
 from loyalbell.services.application import Application
 from loyalbell.services.settings.channels import SenderCheck
-from loyalbell.storage.change_log import mark_whole
 from loyalbell.storage.schema import (
     ClockSetting,
     Companion,
@@ -35,7 +34,6 @@ from loyalbell.storage.schema import (
     Shop,
     User,
 )
-from loyalbell.storage.snapshot_loading import PARTS
 
 SEED = 20260512
 PEOPLE = 4_000
@@ -60,7 +58,6 @@ def build_demo(data: Path, people: int = PEOPLE) -> Application:
         add_more(session, customers, bought, NOW, ZONE)
         add_letters(session, NOW)
         add_channels(session, NOW)
-        mark_whole(session, *PARTS)
     application.close()
     finished = Application(data)
     write_purchases_to_come(data, customers, bought, NOW, ZONE)

@@ -9,7 +9,6 @@ from sqlalchemy import insert, select
 from sqlalchemy.orm import Session
 
 from loyalbell.services.application import Application
-from loyalbell.storage.change_log import mark_rows
 from loyalbell.storage.schema import Appointment, Order, OrderLine, Person
 
 TO_COME = "to-come.json"
@@ -71,12 +70,9 @@ class PassingDays:
                 session.flush()
                 made.append(order.id)
                 session.execute(insert(OrderLine), [{"order_id": order.id, "item_id": item + 1, "quantity": quantity, "total_minor": cents} for item, quantity, cents in row["lines"]])  # fmt: skip
-        mark_rows(session, "orders", made)
-        mark_rows(session, "lines", made)
 
     def _settle(self, session: Session, over: list[int]) -> None:
         for one in session.scalars(select(Appointment).where(Appointment.id.in_(over))):
             drawn = blake2b(str(one.id).encode(), digest_size=2).digest()
             one.state = "missed" if int.from_bytes(drawn, "big") % 100 < MISSED else "kept"
             one.settled_at = one.starts_at + SETTLED_AFTER
-        mark_rows(session, "appointments", over)

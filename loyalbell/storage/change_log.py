@@ -1,50 +1,59 @@
-"""The journal of changed rows, by which the ledger in memory follows the book."""
+"""The change log: notes of changed rows, by which the snapshot in memory follows the database."""
 
-from collections.abc import Iterable
-
+import numpy as np
+from numpy.typing import NDArray
+from sqlalchemy import Connection
 from sqlalchemy.orm import Session
 
-# A note of rows may cover a few rows between that did not change; reading those again costs little.
 NEAR = 50
+"""A note may cover so many rows in between that did not change; reading those again costs little."""
+MOST_RANGES = 400
+"""A part that changed in more places than this in one transaction is read again whole."""
 KEPT = 5_000
 
-
-def mark_whole(writer: Session, *parts: str) -> None:
-    """Notes that parts of the ledger are to be read again whole; call it in the transaction that changes them."""
-    _note(writer, [(part, None, None) for part in parts])
+Ids = NDArray[np.int64]
 
 
-def mark_rows(writer: Session, part: str, ids: Iterable[int]) -> None:
-    """Notes rows that were written or taken out, by id; call it in the transaction that changes them."""
-    _note(writer, [(part, low, high) for low, high in runs(ids)])
+def note_whole(connection: Connection, part: str) -> None:
+    """Notes that a part of the snapshot is to be read again whole."""
+    _note(connection, [(part, None, None)])
 
 
-def mark_span(writer: Session, part: str, low: int, high: int) -> None:
+def note_rows(connection: Connection, part: str, ids: Ids) -> None:
+    """Notes rows that were written or taken out, by id."""
+    ranges = runs(ids)
+    if len(ranges) > MOST_RANGES:
+        note_whole(connection, part)
+    else:
+        _note(connection, [(part, low, high) for low, high in ranges])
+
+
+def note_span(connection: Connection, part: str, low: int, high: int) -> None:
     """Notes the rows whose ids lie from ``low`` to ``high``."""
-    _note(writer, [(part, low, high)])
+    _note(connection, [(part, low, high)])
 
 
-def runs(ids: Iterable[int]) -> list[tuple[int, int]]:
-    """Ranges that hold all the ids, ascending."""
-    found: list[tuple[int, int]] = []
-    for one in sorted(set(ids)):
-        if found and one - found[-1][1] <= NEAR:
-            found[-1] = (found[-1][0], one)
-        else:
-            found.append((one, one))
-    return found
+def runs(ids: Ids) -> list[tuple[int, int]]:
+    """Ranges that hold all the ids, ascending; ids closer than ``NEAR`` share one."""
+    unique = np.unique(ids)
+    if not len(unique):
+        return []
+    breaks = np.flatnonzero(np.diff(unique) > NEAR)
+    lows, highs = unique[np.r_[0, breaks + 1]], unique[np.r_[breaks, len(unique) - 1]]
+    return list(zip(lows.tolist(), highs.tolist(), strict=True))
 
 
-def _note(writer: Session, rows: list[tuple[str, int | None, int | None]]) -> None:
-    connection = writer.connection()
+def _note(connection: Connection, rows: list[tuple[str, int | None, int | None]]) -> None:
     for row in rows:
         connection.exec_driver_sql("INSERT INTO change_log (part, low, high) VALUES (?, ?, ?)", row)
 
 
 def newest(reader: Session) -> int:
     """The number of the newest note; 0 where nothing was ever noted."""
-    found = reader.connection().exec_driver_sql("SELECT seq FROM sqlite_sequence WHERE name = 'change_log'")
-    return int(found.scalar() or 0)
+    newest_id = reader.connection().exec_driver_sql(
+        "SELECT seq FROM sqlite_sequence WHERE name = 'change_log'"
+    )
+    return int(newest_id.scalar() or 0)
 
 
 def since(reader: Session, number: int) -> dict[str, list[tuple[int, int]] | None] | None:
@@ -56,14 +65,14 @@ def since(reader: Session, number: int) -> dict[str, list[tuple[int, int]] | Non
     )
     if not rows or rows[0][0] != number + 1:
         return None
-    found: dict[str, list[tuple[int, int]] | None] = {}
+    noted: dict[str, list[tuple[int, int]] | None] = {}
     for _, part, low, high in rows:
-        ranges = found.setdefault(part, [])
+        ranges = noted.setdefault(part, [])
         if low is None:
-            found[part] = None
+            noted[part] = None
         elif ranges is not None:
             ranges.append((low, high))
-    return found
+    return noted
 
 
 def shorten(writer: Session) -> None:

@@ -13,6 +13,8 @@ from sqlalchemy import Engine, create_engine, event
 from sqlalchemy.engine.interfaces import DBAPIConnection
 from sqlalchemy.orm import Session
 
+from loyalbell.storage import change_tracking
+
 BOOK_FILE = "book.sqlite3"
 MIGRATIONS = Path(__file__).parent / "migrations"
 BUSY_SECONDS = 60
@@ -84,13 +86,18 @@ class Database:
 
     @contextmanager
     def transaction(self) -> Iterator[Session]:
-        """A session whose changes are kept together at the end, or not at all."""
+        """The unit of work: the one writer. Its changes are kept together at the end, or not at all.
+
+        What it changed of the snapshot is noted by itself (``change_tracking``).
+        """
         with Session(self.engine, expire_on_commit=False) as session:
             connection = session.connection()
+            change_tracking.track(connection)
             connection.exec_driver_sql("BEGIN IMMEDIATE")
             try:
                 yield session
                 session.flush()
+                change_tracking.write_notes(session)
                 connection.exec_driver_sql("COMMIT")
             except BaseException:
                 if connection.connection.driver_connection.in_transaction:  # type: ignore[union-attr]

@@ -11,7 +11,6 @@ from sqlalchemy import delete, update
 from loyalbell.core.history.columns import Rows
 from loyalbell.core.history.snapshot import HistorySnapshot
 from loyalbell.storage import change_log
-from loyalbell.storage.change_log import mark_rows, runs
 from loyalbell.storage.schema import Order, OrderLine, Person
 from loyalbell.storage.snapshot_loading import load_snapshot
 from tests.support import NOW, ApplicationCase
@@ -105,23 +104,16 @@ class Following(ApplicationCase):
                 self.orders = [one for one in orders if one not in theirs] or [0]
                 people.remove(person)
                 session.execute(delete(Person).where(Person.id == person))
-                for part in ("orders", "lines"):
-                    mark_rows(session, part, theirs)
-                change_log.mark_whole(session, "consents")
-            for part in ("orders", "lines"):
-                mark_rows(session, part, [order])
-            mark_rows(session, "people", [person])
 
     def test_notes_that_were_forgotten(self) -> None:
         with self.application.database.transaction() as session:
             session.execute(update(Order).values(total_minor=7))
-            mark_rows(session, "orders", self.orders)
             session.connection().exec_driver_sql("DELETE FROM change_log")
         self.assertEqual(set(self.application.snapshot().orders.money.tolist()), {7})
 
     @given(st.sets(st.integers(0, 5_000)))
     def test_runs_hold_every_id(self, ids: set[int]) -> None:
-        ranges = runs(ids)
+        ranges = change_log.runs(np.fromiter(ids, np.int64, len(ids)))
         held = {one for one in ids if any(low <= one <= high for low, high in ranges)}
         self.assertEqual(held, ids)
         self.assertTrue(all(low <= high for low, high in ranges))

@@ -10,7 +10,6 @@ from sqlalchemy import select
 from loyalbell.core.clock.local_time import at_local
 from loyalbell.services.application import Application
 from loyalbell.services.customers.person_edit import Edit, within
-from loyalbell.storage.change_log import mark_rows, mark_whole
 from loyalbell.storage.files.custom_columns import day_triple
 from loyalbell.storage.files.customer_import import LONGEST_TAG, Language, Zone
 from loyalbell.storage.files.parsers import Birthday, CellReader, Email, Phone, Text, read_moment
@@ -88,7 +87,6 @@ def _set_birthday(edit: Edit, day: tuple[int | None, int, int] | None) -> None:
     old = day_triple(before[0], before[1], before[2]) if before[1] and before[2] else None
     person.birthday_year, person.birthday_month, person.birthday_day = year, month, on
     edit.note("Birthday", old, day_triple(year, month, on) if month and on else None)
-    mark_rows(edit.session, "people", [person.id])
 
 
 def change_fields(application: Application, person_id: int, given: Mapping[int, str], by: str) -> None:
@@ -141,7 +139,6 @@ def change_companions(application: Application, person_id: int, given: Sequence[
                 edit.note("Cares for", _cared(old), name)
                 for column, value in facts.items():
                     setattr(old, column, value)
-        mark_whole(edit.session, "yearly_dates")
 
     within(application, person_id, by, act)
 

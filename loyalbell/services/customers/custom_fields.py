@@ -8,7 +8,6 @@ from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from loyalbell.services.application import Application
-from loyalbell.storage.change_log import mark_whole
 from loyalbell.storage.files.column_mapping import CUSTOMERS, plain_heading
 from loyalbell.storage.files.export_rows import HEADINGS
 from loyalbell.storage.records.custom_fields import KINDS
@@ -110,7 +109,6 @@ def make_field(application: Application, name: str, kind: str, choices: Sequence
         )
         session.add(field)
         session.flush()
-        mark_whole(session, "catalogue")
         application.note(session, by, "made a field", field=name)
         return field.id
 
@@ -128,7 +126,6 @@ def change_field(application: Application, field_id: int, name: str, choices: Se
                 if _holders(session, field_id, lost):
                     raise CannotKeepField(f"“{lost}” is what some customers have. Change it for them first.")
             field.choices = wanted
-        mark_whole(session, "catalogue")
         application.note(session, by, "changed a field", field=field.name)
 
 
@@ -150,7 +147,6 @@ def delete_field(application: Application, field_id: int, by: str) -> None:
             raise CannotKeepField(f"“{field.name}” is used in {', '.join(used)}. Take it out there first.")
         application.note(session, by, "deleted a field", field=field.name)
         session.delete(field)
-        mark_whole(session, "catalogue", "field_values")
 
 
 def _checked_name(session: Session, name: str, own: int | None) -> str:

@@ -10,10 +10,8 @@ from loyalbell.core.history.duplicates import Pair, Record, pairs
 from loyalbell.services.application import Application
 from loyalbell.services.customers.commands import LABELS, MARKS
 from loyalbell.storage import change_log
-from loyalbell.storage.change_log import mark_rows, mark_whole
 from loyalbell.storage.person_merge import Steps, merge
 from loyalbell.storage.schema import ExternalId, Merge, NotTheSame, Person
-from loyalbell.storage.snapshot_loading import HISTORY
 from loyalbell.storage.webhook_events import announce
 
 STRICTNESS = ("never asked", "agreed", "waiting", "refused")
@@ -90,13 +88,11 @@ def make_one(application: Application, kept_id: int, gone_id: int, choice: Mappi
         if len(people) < 2:
             raise CannotMerge("One of the two is no longer on file.")
         facts = _facts(people[kept_id], people[gone_id], choice)
-        parts = _ids_by_part(session, (kept_id, gone_id))
         session.expunge_all()
         steps = merge(session, kept_id, gone_id, facts, int(now.timestamp()), _stricter(by))
         made = Merge(kept_id=kept_id, gone_id=gone_id, at=now, by=by, snapshot={"steps": steps})
         session.add(made)
         session.flush()
-        _mark(session, kept_id, gone_id, parts)
         application.note(session, by, "merged two customers", kept=kept_id, gone=gone_id)
         announce(session, "customer.merged", now, kept=kept_id, gone=gone_id)
         return made.id
@@ -120,35 +116,6 @@ def _stricter(by: str) -> Any:
     return word
 
 
-PART_TABLES = {
-    "orders": "orders", "walk_ins": "visit", "appointments": "appointment", "memberships": "membership",
-    "events": "event", "answers": "answer", "deliveries": "delivery", "consents": "consent_entry", "tags": "person_tag",
-    "field_values": "field_value", "enrolments": "enrolment",
-}  # fmt: skip
-
-
-def _ids_by_part(session: Session, people: tuple[int, int]) -> dict[str, list[int]]:
-    found = {}
-    for part, table in PART_TABLES.items():
-        rows = session.connection().exec_driver_sql(
-            f"SELECT id FROM {table} WHERE person_id IN (?, ?)", people
-        )
-        found[part] = [row[0] for row in rows]
-    return found
-
-
-def _mark(session: Session, kept_id: int, gone_id: int, parts: dict[str, list[int]]) -> None:
-    mark_rows(session, "people", [kept_id, gone_id])
-    for part, ids in parts.items():
-        mark_rows(session, part, ids)
-    mark_rows(session, "lines", parts["orders"])
-    consents = session.connection().exec_driver_sql(
-        "SELECT id FROM consent_entry WHERE person_id = ?", (kept_id,)
-    )
-    mark_rows(session, "consents", [row[0] for row in consents])
-    mark_whole(session, *(part for part in HISTORY if part not in (*PART_TABLES, "lines")))
-
-
 def part_again(application: Application, merge_id: int, by: str) -> int:
     """Undoes a merge; what has come since stays with the kept record. Returns the other's id. Raises ``CannotMerge``."""
     with application.database.transaction() as session:
@@ -165,10 +132,8 @@ def part_again(application: Application, merge_id: int, by: str) -> int:
                 "The number of the other record has been given to somebody else since. It cannot be undone."
             )
         kept_id, gone_id = done.kept_id, done.gone_id
-        parts = _ids_by_part(session, (kept_id, gone_id))
         Steps(session, done.snapshot["steps"]).undo()
         done.undone_at = application.clock.now()
         session.flush()
-        _mark(session, kept_id, gone_id, parts)
         application.note(session, by, "undid a merge", kept=kept_id, parted=gone_id)
         return gone_id

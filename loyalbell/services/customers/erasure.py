@@ -8,7 +8,6 @@ from sqlalchemy.orm import Session
 
 from loyalbell.core.history.snapshot import CHANNELS
 from loyalbell.services.application import Application
-from loyalbell.storage.change_log import mark_rows, mark_whole
 from loyalbell.storage.consent import address_of
 from loyalbell.storage.schema import Person, Suppression
 from loyalbell.storage.webhook_events import announce
@@ -32,18 +31,9 @@ def erase_in(application: Application, session: Session, person_ids: Sequence[in
         count += len(people)
     session.expunge_all()
     if count:
-        mark_rows(session, "people", person_ids)
-        for part in ERASED_PARTS:
-            mark_whole(session, part)
         application.note(session, by, "erased customers", people=count)
         announce(session, "customer.erased", now, people=list(person_ids)[:1_000], count=count)
     return count
-
-
-ERASED_PARTS = (
-    "orders", "lines", "walk_ins", "appointments", "memberships", "events", "answers", "deliveries", "engagements",
-    "consents", "suppressions", "codes", "enrolments", "tags", "field_values", "yearly_dates",
-)  # fmt: skip
 
 
 def _keep_suppressed(session: Session, person: Person, now: datetime, by: str) -> None:

@@ -7,7 +7,6 @@ from typing import Any
 from sqlalchemy.orm import Session
 
 from loyalbell.services.application import Application
-from loyalbell.storage.change_log import mark_rows
 from loyalbell.storage.records.person_facts import PersonFacts
 from loyalbell.storage.schema import Person, PersonChange, Shop
 from loyalbell.storage.webhook_events import announce
@@ -46,7 +45,6 @@ class Edit:
             return
         setattr(self.person, column, value)
         self.note(what, _say(old), _say(value))
-        mark_rows(self.session, "people", [self.person.id])
 
 
 def _say(value: Any) -> str | None:

@@ -16,7 +16,6 @@ from loyalbell.services.application import Application
 from loyalbell.services.delivery.composer import CONFIRMATION, PROOF, once_only
 from loyalbell.services.delivery.link_tokens import new_token
 from loyalbell.services.delivery.rendering import ContentFiller, compiled_version, fill_for_delivery
-from loyalbell.storage.change_log import mark_rows, mark_whole
 from loyalbell.storage.consent import address_of, consent_now
 from loyalbell.storage.schema import (
     Companion,
@@ -114,8 +113,6 @@ def choose(application: Application, token: str, form: Mapping[str, Any]) -> boo
         pause = str(form.get("pause", "0"))
         kept.paused_until = now + timedelta(days=int(pause)) if pause in PAUSES and pause != "0" else None
         _dates(session, person, form)
-        mark_rows(session, "people", [person.id])
-        mark_whole(session, "yearly_dates")
         application.note(session, "customer", "chose preferences", person=person.id)
         return True
 
@@ -135,7 +132,6 @@ def say(application: Application, session: Session, person_id: int, channel: str
     )
     session.add(entry)
     session.flush()
-    mark_rows(session, "consents", [entry.id])
     announce_consent(session, entry, application.clock.now())
 
 
@@ -173,13 +169,11 @@ def keep_on_list(application: Application, token: str) -> Person | None:
             tag = Tag(name=KEPT_TAG)
             session.add(tag)
             session.flush()
-            mark_whole(session, "catalogue")
         held = select(PersonTag.id).where(
             PersonTag.person_id == person.id, PersonTag.tag_id == tag.id, PersonTag.removed_at.is_(None)
         )
         if session.scalar(held) is None:
             session.add(PersonTag(person_id=person.id, tag_id=tag.id, at=now))
-            mark_whole(session, "tags")
         return person
 
 
@@ -245,7 +239,6 @@ def _person_for(session: Session, email: str, answers: Mapping[str, str], now: d
         )
         session.add(person)
         session.flush()
-        mark_rows(session, "people", [person.id])
     return person
 
 
@@ -259,7 +252,6 @@ def _ask_to_confirm(
         )
         session.add(entry)
         session.flush()
-        mark_rows(session, "consents", [entry.id])
     words = (
         f"Somebody, we hope you, asked that {shop.name} may write to this address.\n\n"
         f"Yes, it was me: {shop.public_url}/confirm/{row.token}\n\nIf it was not you, do nothing: nobody will write again."

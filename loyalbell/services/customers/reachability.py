@@ -8,7 +8,6 @@ from sqlalchemy.orm import Session
 from loyalbell.core.history.snapshot import CHANNELS, CONSENT_STATES
 from loyalbell.services.application import Application
 from loyalbell.services.customers.person_edit import Edit, within
-from loyalbell.storage.change_log import mark_rows, mark_whole
 from loyalbell.storage.consent import address_of, consent_now
 from loyalbell.storage.schema import ConsentEntry, Person, Suppression
 from loyalbell.storage.webhook_events import announce_consent
@@ -32,7 +31,6 @@ def say_consent(
         )  # fmt: skip
         edit.session.add(entry)
         edit.session.flush()
-        mark_rows(edit.session, "consents", [entry.id])
         announce_consent(edit.session, entry, edit.now)
 
     within(application, person_id, by, act)
@@ -66,7 +64,6 @@ def suppress_in(
     session.add(
         Suppression(person_id=person.id, channel=channel, address=address, reason=reason, at=now, by=by)
     )
-    mark_whole(session, "suppressions")
     return True
 
 
@@ -83,6 +80,5 @@ def lift(application: Application, person_id: int, suppression_id: int, by: str)
             )
         mark.lifted_at = edit.now
         edit.note(f"Suppression on {mark.channel}", mark.reason, "lifted")
-        mark_whole(edit.session, "suppressions")
 
     within(application, person_id, by, act)

@@ -7,7 +7,6 @@ from sqlalchemy.orm import Session
 
 from loyalbell.core.clock.local_time import local_day
 from loyalbell.services.application import Application
-from loyalbell.storage.change_log import mark_rows, mark_whole
 from loyalbell.storage.schema import Delivery, DeliveryEvent, Shop, Suppression
 from loyalbell.storage.webhook_events import announce
 
@@ -24,8 +23,6 @@ def bounced(session: Session, delivery: Delivery, now: datetime, hard: bool, wor
     )
     session.add(event)
     session.flush()
-    mark_rows(session, "deliveries", [delivery.id])
-    mark_rows(session, "engagements", [event.id])
     announce(
         session,
         "message.bounced",
@@ -76,7 +73,6 @@ def suppress(session: Session, delivery: Delivery, reason: str, now: datetime) -
                 at=now,
             )
         )
-        mark_whole(session, "suppressions")
 
 
 def complained(application: Application, session: Session, delivery: Delivery) -> None:
@@ -85,5 +81,4 @@ def complained(application: Application, session: Session, delivery: Delivery) -
     event = DeliveryEvent(delivery_id=delivery.id, kind="complained", at=now)
     session.add(event)
     session.flush()
-    mark_rows(session, "engagements", [event.id])
     suppress(session, delivery, COMPLAINT, now)

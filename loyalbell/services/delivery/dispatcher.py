@@ -21,7 +21,6 @@ from loyalbell.services.delivery.campaign_limits import within_limits
 from loyalbell.services.delivery.composer import Composer
 from loyalbell.services.delivery.rendering import message_id
 from loyalbell.services.settings.channels import CareSettings
-from loyalbell.storage.change_log import mark_rows
 from loyalbell.storage.schema import Campaign, Delivery, Shop
 from loyalbell.storage.webhook_events import announce, anyone_listens
 
@@ -96,7 +95,6 @@ def record(application: Application, outcomes: Sequence[Outcome]) -> None:
         }
         for outcome in outcomes:
             _settle(session, found[outcome.delivery_id], outcome, now)
-        mark_rows(session, "deliveries", found)
         _tell_others(session, found.values(), now)
 
 
@@ -154,7 +152,6 @@ def mend_after_stop(application: Application, sender: Sender) -> None:
                 delivery.detail = "the program stopped while handing this over"
             else:
                 delivery.state, delivery.detail = "planned", None
-        mark_rows(session, "deliveries", [delivery.id for delivery in left])
     finish_campaigns(application)
 
 
@@ -179,7 +176,6 @@ def decide_unsure(
             session.get_one(Campaign, origin_id).state = "sending"
         word = "sent again" if again else "counted as sent"
         application.note(session, by, f"unsure messages {word}", **{kind: origin_id}, people=len(unsure))
-        mark_rows(session, "deliveries", [delivery.id for delivery in unsure])
     finish_campaigns(application)
     return len(unsure)
 

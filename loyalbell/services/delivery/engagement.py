@@ -8,7 +8,6 @@ from loyalbell.services.application import Application
 from loyalbell.services.delivery.composer import PROOF
 from loyalbell.services.delivery.rendering import compiled_version, own_links
 from loyalbell.services.messages.merge_facts import field_facts
-from loyalbell.storage.change_log import mark_rows
 from loyalbell.storage.consent import address_of, consent_now
 from loyalbell.storage.schema import ConsentEntry, Delivery, DeliveryEvent, Item, Person, Shop
 from loyalbell.storage.webhook_events import announce, announce_consent
@@ -116,7 +115,6 @@ def _say(application: Application, token: str, state: str, source: str) -> bool:
         ]
         session.add_all(entries)
         session.flush()
-        mark_rows(session, "consents", [entry.id for entry in entries])
         for entry in entries:
             announce_consent(session, entry, application.clock.now())
         if state == "refused" and not _refused_here(session, delivery):
@@ -157,7 +155,6 @@ def say_for_address(
     ]
     session.add_all(entries)
     session.flush()
-    mark_rows(session, "consents", [entry.id for entry in entries])
     for entry in entries:
         announce_consent(session, entry, application.clock.now())
 
@@ -165,7 +162,6 @@ def say_for_address(
 def _respond(session: Session, event: DeliveryEvent) -> None:
     session.add(event)
     session.flush()
-    mark_rows(session, "engagements", [event.id])
 
 
 def _refused_here(session: Session, delivery: Delivery) -> bool:

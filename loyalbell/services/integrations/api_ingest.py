@@ -10,7 +10,6 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from loyalbell.services.application import Application
-from loyalbell.storage.change_log import mark_rows
 from loyalbell.storage.files.column_mapping import ColumnMap
 from loyalbell.storage.files.custom_columns import OwnColumns
 from loyalbell.storage.files.customer_import import CustomerUpsert, Language, Tags, Zone, checked
@@ -171,7 +170,6 @@ class ApiIngest:
                 self.session.add(entry)
                 self.session.flush()
                 made.append(entry.id)
-        mark_rows(self.session, "consents", made)
 
     def orders(self, records: Sequence[Values]) -> Pushed:
         refused, seen = _Refusals(), dict[str, int]()

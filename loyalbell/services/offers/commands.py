@@ -17,7 +17,6 @@ from loyalbell.core.offers.terms import (
 )
 from loyalbell.services.application import Application
 from loyalbell.services.offers.queries import CannotRedeem, find, names, terms_of, why_not, worth
-from loyalbell.storage.change_log import mark_rows
 from loyalbell.storage.schema import Offer, OfferCode, Redemption, Shop
 
 
@@ -81,7 +80,6 @@ def issue(session: Session, shop: Shop, offer_id: int, person_id: int, now: date
     code = _new(offer, person_id, None, now, until)
     session.add(code)
     session.flush()
-    mark_rows(session, "codes", [code.id])
     return code
 
 
@@ -104,7 +102,6 @@ def issue_many(session: Session, shop: Shop, offer_id: int, people: Mapping[int,
     }
     session.add_all(fresh.values())
     session.flush()
-    mark_rows(session, "codes", [code.id for code in fresh.values()])
     return there | fresh
 
 
@@ -163,7 +160,6 @@ def redeem(application: Application, typed: str, purchase: int, by: str, lines: 
                 cost_minor=found.cost, order_id=order_id,
             )
         )  # fmt: skip
-        mark_rows(session, "codes", [code.id])
         application.note(session, by, "redeemed a code", offer=offer.name, person=code.person_id)
         return found
 

@@ -19,7 +19,6 @@ from loyalbell.services.delivery import bounces
 from loyalbell.services.delivery.engagement import say_for_address
 from loyalbell.services.replies import inbox
 from loyalbell.services.settings.channels import LinkSettings, loaded
-from loyalbell.storage.change_log import mark_rows
 from loyalbell.storage.schema import Delivery, DeliveryEvent, Person, Reply
 from loyalbell.storage.webhook_events import announce
 
@@ -138,7 +137,6 @@ def _note_answer(session: Session, delivery: Delivery, at: datetime) -> None:
     event = DeliveryEvent(delivery_id=delivery.id, kind="replied", at=at)
     session.add(event)
     session.flush()
-    mark_rows(session, "engagements", [event.id])
 
 
 def _last_to(session: Session, channel: str, address: str, at: datetime) -> Delivery | None:

@@ -6,7 +6,7 @@ from datetime import datetime, timedelta
 from itertools import islice
 from typing import Any
 
-from sqlalchemy import func, insert, select
+from sqlalchemy import insert, select
 from sqlalchemy.orm import Session
 
 from loyalbell.core.clock.pacing import Pace, instants
@@ -19,7 +19,6 @@ from loyalbell.core.sequences.plan_tree import Tree, tree_of
 from loyalbell.core.sequences.triggers import TriggerContext, TriggerHit, trigger_hits
 from loyalbell.services.sequences.places import instant
 from loyalbell.storage import schema
-from loyalbell.storage.change_log import mark_span
 from loyalbell.storage.schema import Enrolment
 
 LOOK_BACK = timedelta(days=7)
@@ -50,9 +49,7 @@ def enrol(session: Session, sequence: schema.Sequence, tree: Tree, known: Sequen
     rows = [_row(sequence, tree, about, one, before) for one in fresh]
     kept = [row for row in rows if not (row["state"] == KEPT_OUT and row["key"].startswith(EVERY_DAY))]
     if kept:
-        last = session.scalar(select(func.max(Enrolment.id))) or 0
         session.execute(insert(Enrolment), kept)
-        mark_span(session, "enrolments", last + 1, last + len(kept))
     return len(kept)
 
 

@@ -14,7 +14,6 @@ from loyalbell.services.sequences.drafts import SequenceProblem
 from loyalbell.services.sequences.enrolment import bring
 from loyalbell.services.sequences.shop_policy import live_version, send_policy_of
 from loyalbell.storage import schema
-from loyalbell.storage.change_log import mark_rows
 from loyalbell.storage.schema import Enrolment, SequenceVersion, Shop
 
 
@@ -61,7 +60,6 @@ def move_person(application: Application, enrolment_id: int, to: str, by: str) -
             one.step, one.settled, one.tried_at, one.due_at = node.after if node else None, False, None, now
         else:
             raise SequenceProblem("That cannot be done where this person stands now. Load the page again.")
-        mark_rows(session, "enrolments", [one.id])
         application.note(session, by, f"moved somebody {to}", sequence=one.sequence_id, person=one.person_id)
 
 

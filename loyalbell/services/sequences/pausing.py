@@ -12,7 +12,6 @@ from loyalbell.services.sequences.drafts import SequenceProblem
 from loyalbell.services.sequences.runner import skip_due
 from loyalbell.services.sequences.shop_policy import live_version
 from loyalbell.storage import schema
-from loyalbell.storage.change_log import mark_whole
 from loyalbell.storage.schema import Delivery, Enrolment
 
 AN_HOUR = timedelta(hours=1)
@@ -112,7 +111,6 @@ def stop_all(application: Application, sequence_id: int, by: str) -> int:
             .values(state="withheld", cause="stopped")
         )  # fmt: skip
         sequence.state, sequence.goes_live_at = "stopped", None
-        mark_whole(session, "enrolments")
         count = int(done.rowcount)  # type: ignore[attr-defined]
         application.note(session, by, "stopped a sequence", sequence=sequence.name, people=count)
         return count

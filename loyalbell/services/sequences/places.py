@@ -12,7 +12,6 @@ from sqlalchemy import Integer, Text, type_coerce
 from sqlalchemy.orm import Session
 
 from loyalbell.core.sequences.engine import UNDER_WAY, Position
-from loyalbell.storage.change_log import mark_rows
 from loyalbell.storage.schema import Enrolment
 
 COLUMNS = (
@@ -63,7 +62,6 @@ def write(session: Session, places: list[Place], now: datetime) -> None:
     """Keeps where everybody stands now."""
     if places:
         session.connection().exec_driver_sql(WRITE, [_values(one, int(now.timestamp())) for one in places])
-        mark_rows(session, "enrolments", [one.id for one in places if one.position.state != UNDER_WAY])
 
 
 def _values(place: Place, now: int) -> tuple[Any, ...]:

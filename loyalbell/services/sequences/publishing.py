@@ -22,7 +22,6 @@ from loyalbell.services.sequences.enrolment import bring
 from loyalbell.services.sequences.publishing_preview import LEAVES, Change, change
 from loyalbell.services.sequences.shop_policy import around_of, send_policy_of
 from loyalbell.storage import schema
-from loyalbell.storage.change_log import mark_whole
 from loyalbell.storage.schema import Enrolment, SequenceVersion, Shop
 
 
@@ -151,7 +150,6 @@ def _move(session: Session, sequence: schema.Sequence, version: SequenceVersion,
         else:
             session.execute(update(Enrolment).where(*where).values(step=to, settled=False, tried_at=None, due_at=now))  # fmt: skip
     session.execute(update(Enrolment).where(*mine).values(version_id=version.id))
-    mark_whole(session, "enrolments")
     if choices.finished_too and what.added:
         done = (Enrolment.sequence_id == sequence.id, Enrolment.state == FINISHED)
         session.execute(

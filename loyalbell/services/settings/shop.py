@@ -9,9 +9,7 @@ from sqlalchemy import select
 
 from loyalbell.services.accounts.sessions import LEAST_PASSWORD, hash_password
 from loyalbell.services.application import Application
-from loyalbell.storage.change_log import mark_whole
 from loyalbell.storage.schema import Letterhead, Shop, User
-from loyalbell.storage.snapshot_loading import PARTS
 
 
 class NotSetUp(Exception):
@@ -77,7 +75,6 @@ def open_shop(application: Application, form: ShopForm, owner: str, email: str, 
             )
         )
         session.flush()
-        mark_whole(session, *PARTS)
         return user.id
 
 
@@ -88,7 +85,6 @@ def change_shop(application: Application, form: ShopForm, by: str) -> None:
         shop = session.get_one(Shop, 1)
         for name, value in vars(form).items():
             setattr(shop, name, value)
-        mark_whole(session, *PARTS)
         application.note(session, by, "changed the settings")
 
 

@@ -7,7 +7,6 @@ from typing import Any
 from sqlalchemy import insert, select
 from sqlalchemy.orm import Session
 
-from loyalbell.storage.change_log import mark_whole
 from loyalbell.storage.files.column_mapping import ColumnMap, plain_heading
 from loyalbell.storage.files.parsers import Birthday, CellReader, Text
 from loyalbell.storage.records.custom_fields import KINDS, read_field
@@ -104,7 +103,6 @@ class OwnColumns:
         if self.write:
             self.session.add(field)
             self.session.flush()
-            mark_whole(self.session, "catalogue")
         return field
 
     def keep(self, values: Mapping[int, Mapping[str, Any]]) -> set[int]:

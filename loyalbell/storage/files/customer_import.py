@@ -10,7 +10,6 @@ from babel import Locale, UnknownLocaleError
 from sqlalchemy import insert, select, update
 from sqlalchemy.orm import Session
 
-from loyalbell.storage.change_log import mark_rows, mark_whole
 from loyalbell.storage.consent import consent_now
 from loyalbell.storage.files.column_mapping import ColumnMap
 from loyalbell.storage.files.custom_columns import OwnColumns
@@ -213,7 +212,6 @@ class CustomerUpsert:
         ]
         self.session.execute(insert(Person), people)
         self._keep_ids((values["person_id"], values) for values in new)
-        mark_rows(self.session, "people", [values["person_id"] for values in new])
         self._consents((values["person_id"], values, {}) for values in new)
         self._more({values["person_id"]: values for values in new})
 
@@ -254,7 +252,6 @@ class CustomerUpsert:
             for change in changes:
                 self._keep_before(people[change["id"]], change)
                 self.session.execute(update(Person), [change])
-            mark_rows(self.session, "people", [change["id"] for change in changes])
             self._consents(iter(consents))
 
     def _fresh(self, person: Person, values: dict[str, Any]) -> dict[str, Any]:
@@ -315,7 +312,6 @@ class CustomerUpsert:
         if changed and self.write:
             self.session.flush()
             self._note_made("companion", [one.id for one in made])
-            mark_whole(self.session, "yearly_dates")
         return changed
 
     def _notes(self, said: dict[int, str]) -> set[int]:
@@ -352,7 +348,6 @@ class CustomerUpsert:
         ]
         if entries:
             self.session.execute(insert(ConsentEntry), entries)
-            mark_whole(self.session, "consents")
 
 
 class CustomersIn:

@@ -7,9 +7,7 @@ from typing import Any
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from loyalbell.storage.change_log import mark_whole
 from loyalbell.storage.schema import ImportChange, ImportRun
-from loyalbell.storage.snapshot_loading import PARTS
 
 # what may hang on a person: table, the word for it, and whether its rows can come from an import
 HANGING = (
@@ -96,7 +94,6 @@ def undo(session: Session, run: ImportRun, now: datetime, by: str) -> None:
         cursor.execute(f"DELETE FROM {table} WHERE import_id = ?", (run.id,))
     _forget_items(cursor, run.id)
     run.state, run.undone_at, run.undone_by = "undone", now, by
-    mark_whole(session, *PARTS)
 
 
 def _put_back(session: Session, run: ImportRun) -> None:

@@ -7,7 +7,6 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from loyalbell.core.history.money import minor_digits
-from loyalbell.storage.change_log import mark_rows
 from loyalbell.storage.files.column_mapping import ColumnMap
 from loyalbell.storage.files.import_outcome import Outcome, RefusedRows
 from loyalbell.storage.files.parsers import CellReader, Money, Quantity, Text, values_of
@@ -113,7 +112,6 @@ class LinesIn:
                 "INSERT INTO order_line (order_id, item_id, quantity, total_minor, discount_minor) VALUES (?, ?, ?, ?, ?)",
                 [(order_id, line[0] or None, *line[1:]) for line in lines],
             )
-        mark_rows(self.session, "lines", [order_id for order_id, _, _ in changed])
 
     def _cursor(self) -> Any:
         return self.session.connection().connection.cursor()

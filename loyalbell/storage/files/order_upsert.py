@@ -7,7 +7,6 @@ import numpy as np
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from loyalbell.storage.change_log import mark_rows, mark_whole
 from loyalbell.storage.files.import_outcome import Counts
 from loyalbell.storage.records.name_registry import Names
 from loyalbell.storage.records.upsert import keep_before
@@ -74,7 +73,6 @@ class OrdersWrite:
             self._keep_before(changed)
             self._insert(new, ids)
             self._replace(changed)
-            self._mark([*ids.values(), *(order_id for _, order_id, _ in changed)])
             self.written = ids | {number: order_id for number, order_id, _ in compare}
 
     def _row(self, number: int, totals: list[int] | None) -> OrderRow:
@@ -261,14 +259,6 @@ class OrdersWrite:
         """Straight to SQLite: a million rows through the object layer would take minutes."""
         cursor: Any = self.session.connection().connection.cursor()
         cursor.executemany(sql, rows)
-
-    def _mark(self, order_ids: list[int]) -> None:
-        if len(order_ids) > FEW:
-            mark_whole(self.session, "orders", "lines", "catalogue")
-            return
-        for part in ("orders", "lines"):
-            mark_rows(self.session, part, order_ids)
-        mark_whole(self.session, "catalogue")
 
     def _keep_before(self, changed: list[tuple[int, int, OrderRow]]) -> None:
         """Notes the orders that will be changed, with their lines, so that the import can be undone."""

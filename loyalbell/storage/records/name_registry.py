@@ -4,8 +4,6 @@ from typing import Any
 
 from sqlalchemy.orm import Session
 
-from loyalbell.storage.change_log import mark_whole
-
 UNWRITTEN = -1
 
 
@@ -56,7 +54,6 @@ class Names:
     def _make(self, table: str, facts: dict[str, Any]) -> int:
         if not self.write:
             return UNWRITTEN
-        mark_whole(self.session, "catalogue")
         marks = ", ".join("?" * len(facts))
         made = self._rows(
             f"INSERT INTO {table} ({', '.join(facts)}) VALUES ({marks}) RETURNING id", tuple(facts.values())

@@ -6,8 +6,6 @@ from typing import Any
 
 from sqlalchemy.orm import Session
 
-from loyalbell.storage.change_log import mark_rows, mark_whole
-
 MANY = 400
 Yearly = tuple[int | None, int, int]
 
@@ -21,34 +19,27 @@ class PersonFacts:
     def add_tag(self, person_ids: Iterable[int], tag_id: int) -> set[int]:
         wanted = set(person_ids)
         fresh = wanted - set(self._tagged(wanted, tag_id))
-        made = [
-            self._insert("person_tag", {"person_id": one, "tag_id": tag_id, "at": self.now})
-            for one in sorted(fresh)
-        ]
-        self._mark("tags", made)
+        for person_id in sorted(fresh):
+            self._insert("person_tag", {"person_id": person_id, "tag_id": tag_id, "at": self.now})
         return fresh
 
     def remove_tag(self, person_ids: Iterable[int], tag_id: int) -> set[int]:
         held = self._tagged(set(person_ids), tag_id)
         for row_id in held.values():
             self._change("person_tag", row_id, {"removed_at": self.now}, {"removed_at": None})
-        self._mark("tags", held.values())
         return set(held)
 
     def set_field(self, field_id: int, values: Mapping[int, Any]) -> set[int]:
         """``values`` by person id; ``None`` empties the field."""
         held = self._held(field_id, values)
         fresh = {one: value for one, value in values.items() if held.get(one, (0, None))[1] != value}
-        touched = []
         for person_id, value in sorted(fresh.items()):
             if person_id in held:
                 row_id = held[person_id][0]
                 self._change("field_value", row_id, {"until": self.now}, {"until": None})
-                touched.append(row_id)
             if value is not None:
                 facts = {"person_id": person_id, "field_id": field_id, "value": _json(value), "at": self.now}
-                touched.append(self._insert("field_value", facts))
-        self._mark("field_values", touched)
+                self._insert("field_value", facts)
         return set(fresh)
 
     def set_yearly(self, name: str, days: Mapping[int, Yearly | None]) -> set[int]:
@@ -68,8 +59,6 @@ class PersonFacts:
                 continue
             changed.add(person_id)
             self._yearly(name, person_id, old, when)
-        if changed and self.write:
-            mark_whole(self.session, "yearly_dates")
         return changed
 
     def _yearly(self, name: str, person_id: int, old: Any, when: Yearly | None) -> None:
@@ -131,10 +120,6 @@ class PersonFacts:
                 "INSERT INTO import_change (import_id, place, row_id, before) VALUES (?, ?, ?, ?)",
                 (self.import_id, table, row_id, json.dumps(before)),
             )
-
-    def _mark(self, part: str, row_ids: Iterable[int]) -> None:
-        if self.write:
-            mark_rows(self.session, part, row_ids)
 
     def _run(self, sql: str, values: tuple[Any, ...]) -> Any:
         cursor: Any = self.session.connection().connection.cursor()

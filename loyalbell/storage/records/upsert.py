@@ -7,7 +7,6 @@ from typing import Any
 
 from sqlalchemy.orm import Session
 
-from loyalbell.storage.change_log import mark_rows
 from loyalbell.storage.records.kinds import RecordKind, Values
 from loyalbell.storage.records.name_registry import Names
 from loyalbell.storage.records.person_resolver import PersonResolver
@@ -91,7 +90,6 @@ class Upsert:
         if self.write:
             self._insert(fresh)
             self._mend(mended)
-            mark_rows(self.session, self.kind.part, taken.created + taken.changed)
         return taken
 
     def _row(self, number: int, values: Values) -> Values:

@@ -17,7 +17,6 @@ from loyalbell.services.segments import commands as segment_commands
 from loyalbell.services.segments import queries as segment_queries
 from loyalbell.services.sequences import commands as sequence_commands
 from loyalbell.services.settings.channels import CareSettings
-from loyalbell.storage.change_log import mark_rows, mark_whole
 from loyalbell.storage.schema import Campaign, Delivery, Person
 from tests.services.sequences.test_runner import SequenceCase
 
@@ -111,7 +110,6 @@ class LeftOutTest(CampaignPlanCase):
                 delivery = Delivery(origin_kind="campaign", origin_id=900 + number, person_id=self.people[0], message_version_id=1, channel="email", token=f"t{number}", state="sent", due_at=self.clock.now() - 20 * DAY, sent_at=self.clock.now() - 20 * DAY)  # fmt: skip
                 session.add(delivery)
             session.flush()
-            mark_whole(session, "deliveries")
         quiet = self.draft(letter, engaged_days=90)
         self.assertEqual(
             audience.audience(self.application, self.of(quiet)).left_out, {self.people[0]: "no reaction"}
@@ -167,7 +165,6 @@ class CareTest(CampaignPlanCase):
         self.care(quiet_begins="21:00", quiet_ends="08:00")
         with self.application.database.transaction() as session:
             session.get_one(Person, self.people[0]).zone = "Asia/Tokyo"
-            mark_rows(session, "people", [self.people[0]])
         with self.application.database.reading() as session:
             later = in_quiet_hours(session, self.application.the_shop(), self.people, self.clock.now())
         self.assertEqual(later, 1, "said before it is sent")

@@ -38,7 +38,6 @@ from loyalbell.services.settings.channels import (
     ProofReader,
     TextSettings,
 )
-from loyalbell.storage.change_log import mark_whole
 from loyalbell.storage.consent import consent_now
 from loyalbell.storage.schema import (
     ConsentEntry,
@@ -100,7 +99,6 @@ class ThreeChannels(ApplicationCase):
                     person_id=person, channel=channel, state=state, at=NOW - timedelta(days=9), source="test"
                 )
             )
-            mark_whole(session, "consents")
 
     def content(self) -> c.MessageContent:
         head = message_queries.letterheads(self.application)[0].id

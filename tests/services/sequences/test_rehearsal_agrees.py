@@ -22,7 +22,6 @@ from loyalbell.services.sequences.commands import keep
 from loyalbell.services.sequences.rehearsals import without_doings
 from loyalbell.services.sequences.shop_policy import around_of, send_policy_of
 from loyalbell.storage import schema
-from loyalbell.storage.change_log import mark_whole
 from loyalbell.storage.schema import ConsentEntry, Delivery, Enrolment, Order, Shop
 from tests.services.sequences.test_runner import SequenceCase
 from tests.support import NOW, ZONE
@@ -119,7 +118,6 @@ class AgreeTest(SequenceCase):
             for table in (Delivery, Enrolment, schema.SequenceVersion, schema.Sequence, Order):
                 session.execute(delete(table))
             session.execute(delete(ConsentEntry).where(ConsentEntry.at >= NOW))
-            mark_whole(session, "orders", "consents", "deliveries")
         self.clock.instant = NOW
 
     def fill(self, orders: list[tuple[int, int, int]]) -> None:
@@ -128,14 +126,12 @@ class AgreeTest(SequenceCase):
             for person, quarter, money in sorted(orders, key=lambda one: one[1]):
                 at = datetime.fromtimestamp(START + quarter * 900 + 7, UTC)
                 session.add(Order(person_id=person, placed_at=at, total_minor=money, currency="USD"))
-            mark_whole(session, "orders")
 
     def refuse(self, person: int, at: datetime) -> None:
         with self.application.database.transaction() as session:
             session.add(
                 ConsentEntry(person_id=person, channel="email", state="refused", at=at, source="test")
             )
-            mark_whole(session, "consents")
 
     def live(self, refusals: list[tuple[int, int]], off: tuple[int, int] = (0, 0)) -> None:
         """The clock stops at every instant at which anything could happen; start rules look at 9:00, 13:00 UTC.
@@ -216,7 +212,6 @@ class AgreeTest(SequenceCase):
             with self.application.database.transaction() as session:
                 for table in (Delivery, Enrolment, schema.SequenceVersion, schema.Sequence):
                     session.execute(delete(table))
-                mark_whole(session, "deliveries", "enrolments")
             self.clock.instant = NOW
             self.publish_anyhow(keep(self.application, None, "Drawn", plan, "Ida"))
             self.live([], gap)
