@@ -7,7 +7,6 @@ from pathlib import Path
 import typer
 from pydantic import BaseModel
 from rich.console import Console
-from sqlalchemy import delete
 
 from loyalbell.core.messages.content import MessageContent
 from loyalbell.core.offers.terms import Terms
@@ -217,19 +216,11 @@ def _carry_out(
         try:
             import_commands.apply_map(application, run.id, given)
         except FileProblem:
-            _forget(application, run.id)
+            import_commands.forget(application, run.id)
             raise
     import_commands.carry_out(application, run.id, not dry_run, lambda share, words: None)
-    with application.database.reading() as session:
-        found = session.get_one(ImportRun, run.id)
+    found = application.find(ImportRun, run.id)
+    assert found is not None
     if dry_run:
-        _forget(application, run.id)
+        import_commands.forget(application, run.id)
     return found
-
-
-def _forget(application: Application, run_id: int) -> None:
-    with application.database.transaction() as session:
-        run = session.get_one(ImportRun, run_id)
-        import_commands.file_of(application, run).unlink(missing_ok=True)
-        import_commands.refused_file(application, run_id).unlink(missing_ok=True)
-        session.execute(delete(ImportRun).where(ImportRun.id == run_id))

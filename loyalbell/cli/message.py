@@ -13,8 +13,8 @@ from loyalbell.core.messages.merge_fields import FieldProblem
 from loyalbell.core.messages.preflight import blocks_sending
 from loyalbell.core.messages.text_parts import parts
 from loyalbell.services.application import Application
+from loyalbell.services.customers import queries as customer_queries
 from loyalbell.services.messages import preflight, preview
-from loyalbell.storage.person_search import find_ids
 from loyalbell.storage.schema import Person
 
 app = typer.Typer(
@@ -77,13 +77,7 @@ def render(
     content = _read(file)
     application = open_book(data)
     try:
-        with application.database.reading() as session:
-            ids = (
-                [int(person)]
-                if person and person.isdigit() and len(person) < 10
-                else find_ids(session, person or "", 0, 2)
-            )
-            who = session.get(Person, ids[0]) if len(ids) == 1 else None
+        who = customer_queries.one_found(application, person) if person else None
         if person and who is None:
             raise fail(f"Nobody, or more than one, is found for “{person}”.")
         found = {channel: _as_read(application, content, channel, who) for channel in content.channels()}

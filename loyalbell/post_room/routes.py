@@ -7,15 +7,15 @@ import uuid
 
 from fastapi import APIRouter
 from fastapi.responses import HTMLResponse, Response
-from sqlalchemy import select
 from starlette.datastructures import FormData
 
 from loyalbell.channels.webhook import deliver
 from loyalbell.core.messages.text_parts import parts
 from loyalbell.post_room.store import MOODS, Mail, PostRoomStore
+from loyalbell.services.catalogue import queries as catalogue_queries
 from loyalbell.services.customers import ordering
+from loyalbell.services.customers import queries as customer_queries
 from loyalbell.services.settings.channels import GATEWAYS, loaded
-from loyalbell.storage.schema import Item, Person
 from loyalbell.web.request import Form, NotFound, RequestContext, SignedIn, number_of, text_of
 
 router = APIRouter()
@@ -105,9 +105,8 @@ def _page(
     mail = _mail(context, mail_id)
     assert mail.parsed is not None
     plain = mail.parsed.get_body(("plain",))
-    with context.application.database.reading() as session:
-        person = session.scalar(select(Person).where(Person.email == mail.recipient).order_by(Person.id))
-        items = list(session.scalars(select(Item).order_by(Item.name)))
+    person = customer_queries.person_named(context.application, mail.recipient)
+    items = catalogue_queries.every_item(context.application)
     values = {
         "mail": mail,
         "headers": list(mail.parsed.items()),

@@ -2,6 +2,7 @@
 
 from pathlib import Path
 from threading import Lock
+from typing import TypeVar
 
 from sqlalchemy.orm import Session
 
@@ -9,8 +10,12 @@ from loyalbell.core.history.snapshot import HistorySnapshot
 from loyalbell.services.background_jobs import Jobs
 from loyalbell.services.clock import Clock, clock_for
 from loyalbell.storage.database import Database
-from loyalbell.storage.schema import LogEntry, Shop
+from loyalbell.storage.schema import Base, LogEntry, Shop
 from loyalbell.storage.snapshot_cache import SnapshotCache
+
+UnitOfWork = Session
+"""The writing transaction that an act is part of; pages and commands only hand it on."""
+Row = TypeVar("Row", bound=Base)
 
 
 class Application:
@@ -37,6 +42,13 @@ class Application:
         """The shop of a book that has been set up."""
         with self.database.reading() as session:
             return session.get_one(Shop, 1)
+
+    def find(self, kind: type[Row], row_id: int | None) -> Row | None:
+        """One row of a table by its number, read apart from any transaction; ``None`` where there is none."""
+        if row_id is None:
+            return None
+        with self.database.reading() as session:
+            return session.get(kind, row_id)
 
     def note(self, session: Session, by: str, act: str, **detail: object) -> None:
         """Writes one line of the log in the caller's transaction."""

@@ -11,6 +11,7 @@ from alembic.migration import MigrationContext
 from alembic.script import ScriptDirectory
 from sqlalchemy import Engine, create_engine, event
 from sqlalchemy.engine.interfaces import DBAPIConnection
+from sqlalchemy.exc import NoResultFound
 from sqlalchemy.orm import Session
 
 from loyalbell.storage import change_tracking
@@ -18,6 +19,10 @@ from loyalbell.storage import change_tracking
 BOOK_FILE = "book.sqlite3"
 MIGRATIONS = Path(__file__).parent / "migrations"
 BUSY_SECONDS = 60
+
+
+class NotOnFile(LookupError):
+    """A row that was asked for by its number is not there, or not any more."""
 
 
 class DatabaseTooNew(Exception):
@@ -81,6 +86,8 @@ class Database:
             session.connection().exec_driver_sql("BEGIN")
             try:
                 yield session
+            except NoResultFound as missing:
+                raise NotOnFile(str(missing)) from missing
             finally:
                 session.connection().exec_driver_sql("ROLLBACK")
 
@@ -99,9 +106,11 @@ class Database:
                 session.flush()
                 change_tracking.write_notes(session)
                 connection.exec_driver_sql("COMMIT")
-            except BaseException:
+            except BaseException as problem:
                 if connection.connection.driver_connection.in_transaction:  # type: ignore[union-attr]
                     connection.exec_driver_sql("ROLLBACK")
+                if isinstance(problem, NoResultFound):
+                    raise NotOnFile(str(problem)) from problem
                 raise
 
     def close(self) -> None:

@@ -6,9 +6,9 @@ import structlog
 from fastapi import Request
 from fastapi.exceptions import RequestValidationError
 from fastapi.responses import HTMLResponse, PlainTextResponse, RedirectResponse, Response
-from sqlalchemy.exc import NoResultFound
 from starlette.exceptions import HTTPException
 
+from loyalbell.storage.database import NotOnFile
 from loyalbell.web.formatting import Formatter
 from loyalbell.web.request import BadToken, NotFound, SignInFirst, application_of, render, sign_in_address
 
@@ -73,7 +73,7 @@ HANDLERS: tuple[tuple[type[Exception], Handler], ...] = (
     (SignInFirst, sign_in_first),
     (BadToken, bad_token),
     (NotFound, not_found),
-    (NoResultFound, not_found_row),
+    (NotOnFile, not_found_row),
     (RequestValidationError, bad_address),
     (HTTPException, http_error),
     (Exception, unforeseen),

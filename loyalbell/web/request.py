@@ -120,8 +120,7 @@ class RequestContext:
         )
 
     def _replies_waiting(self) -> int:
-        with self.application.database.reading() as session:
-            return inbox.waiting(session)
+        return inbox.how_many_wait(self.application)
 
     def _moving(self) -> float:
         """How far the demo's clock has walked of what was asked; 1 where it stands."""

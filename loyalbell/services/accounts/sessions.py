@@ -88,3 +88,9 @@ def check_password(application: Application, email: str, password: str) -> int |
     except (VerificationError, InvalidHashError):
         return None
     return user.id if user else None
+
+
+def everyone(application: Application) -> list[User]:
+    """All who may sign in, by name."""
+    with application.database.reading() as session:
+        return list(session.scalars(select(User).order_by(User.name)))

@@ -2,13 +2,15 @@
 
 from collections.abc import Mapping
 
+from sqlalchemy import select
+
 from loyalbell.core.messages.content import read_content
 from loyalbell.core.messages.preflight import Finding, blocks_sending
 from loyalbell.services.application import Application
 from loyalbell.services.campaigns.audience import plan_of
 from loyalbell.services.delivery.rendering import newest_version
 from loyalbell.services.messages.preflight import findings_of_all
-from loyalbell.storage.schema import Campaign, Message
+from loyalbell.storage.schema import Campaign, Message, Segment
 
 
 class CannotSend(Exception):
@@ -36,3 +38,31 @@ def findings(application: Application, campaign: Campaign) -> dict[int, list[Fin
 def blocked(found: Mapping[int, list[Finding]]) -> bool:
     """Whether one of its messages has something that must be fixed."""
     return any(blocks_sending(one) for one in found.values())
+
+
+def started(application: Application) -> list[Campaign]:
+    """The campaigns that have begun to go out, the newest first."""
+    query = select(Campaign).where(Campaign.started_at.is_not(None)).order_by(Campaign.started_at.desc())
+    with application.database.reading() as session:
+        return list(session.scalars(query))
+
+
+def with_names(application: Application) -> list[tuple[Campaign, str, str]]:
+    """Every campaign with the names of its segment and its message, the newest first."""
+    query = (
+        select(Campaign, Segment.name, Message.name)
+        .join(Segment, Segment.id == Campaign.segment_id)
+        .join(Message, Message.id == Campaign.message_id)
+        .order_by(Campaign.id.desc())
+    )
+    with application.database.reading() as session:
+        return [(campaign, segment, message) for campaign, segment, message in session.execute(query)]
+
+
+def names_by_message(application: Application) -> dict[int, list[str]]:
+    """The campaigns of each message, by name."""
+    names: dict[int, list[str]] = {}
+    with application.database.reading() as session:
+        for message_id, name in session.execute(select(Campaign.message_id, Campaign.name)):
+            names.setdefault(message_id, []).append(name)
+    return names

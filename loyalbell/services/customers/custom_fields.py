@@ -172,3 +172,9 @@ def _checked_choices(kind: str, choices: Sequence[str]) -> list[str]:
     if any(";" in one or len(one) > 80 for one in kept) or len(kept) > 200:
         raise CannotKeepField("At most 200 choices of at most 80 characters, without semicolons.")
     return kept
+
+
+def by_name(application: Application) -> list[CustomField]:
+    """The shop's own fields by name."""
+    with application.database.reading() as session:
+        return list(session.scalars(select(CustomField).order_by(CustomField.name)))

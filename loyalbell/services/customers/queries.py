@@ -1,6 +1,6 @@
 """The customer book: finding people by words and rules, and what a line of the book shows of each."""
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
@@ -19,11 +19,13 @@ from loyalbell.storage.records.custom_fields import say_field
 from loyalbell.storage.schema import (
     Appointment,
     CustomField,
+    Event,
     FieldValue,
     Order,
     Person,
     Segment,
     Tag,
+    YearlyDate,
 )
 from loyalbell.storage.tags import tag_names
 
@@ -252,3 +254,50 @@ def _field_values(session: Session, ids: Sequence[int]) -> dict[int, dict[int, s
     ):
         found.setdefault(value.person_id, {})[value.field_id] = say_field(kinds[value.field_id], value.value)
     return found
+
+
+def kinds_of_events(application: Application) -> list[str]:
+    """The kinds of site and app events that are on file, by name."""
+    with application.database.reading() as session:
+        return list(session.scalars(select(Event.kind).distinct().order_by(Event.kind)))
+
+
+def names_of_yearly_dates(application: Application) -> list[str]:
+    """The shop's own yearly dates, as they are called."""
+    with application.database.reading() as session:
+        return list(session.scalars(select(YearlyDate.name).distinct()))
+
+
+def people_by_id(application: Application, ids: Iterable[int]) -> dict[int, Person]:
+    """Those of the numbers who are on file."""
+    wanted, people = list(ids), dict[int, Person]()
+    with application.database.reading() as session:
+        for start in range(0, len(wanted), BATCH):
+            some = wanted[start : start + BATCH]
+            people |= {one.id: one for one in session.scalars(select(Person).where(Person.id.in_(some)))}
+    return people
+
+
+def person_named(application: Application, named: str) -> Person | None:
+    """Who is meant by a number, an email or a mobile; the first where several share it."""
+    by_number = int(named) if named.isascii() and named.isdigit() and len(named) < 10 else None
+    with application.database.reading() as session:
+        person = session.get(Person, by_number) if by_number is not None else None
+        if person is not None:
+            return person
+        same = (func.lower(Person.email) == named.lower()) | (Person.phone == named)
+        return session.scalar(select(Person).where(same).limit(1))
+
+
+def one_found(application: Application, words: str) -> Person | None:
+    """The only one found by a number or words; ``None`` for nobody, and for more than one."""
+    by_number = words.isascii() and words.isdigit() and len(words) < 10
+    with application.database.reading() as session:
+        ids = [int(words)] if by_number else find_ids(session, words, 0, 2)
+        return session.get(Person, ids[0]) if len(ids) == 1 else None
+
+
+def some_people(application: Application, ids: Sequence[int]) -> list[Person]:
+    """The people with these numbers, as ``find_people`` orders them."""
+    with application.database.reading() as session:
+        return find_people(session, ids)

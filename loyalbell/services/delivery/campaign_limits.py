@@ -10,6 +10,7 @@ from sqlalchemy.orm import Session
 from loyalbell.core.clock.send_windows import AT_ONCE, opens
 from loyalbell.core.clock.zones import zone_of
 from loyalbell.core.policy.send_policy import next_allowed
+from loyalbell.services.application import Application
 from loyalbell.services.sequences.actions import SEQUENCE
 from loyalbell.services.sequences.shop_policy import quiet_of
 from loyalbell.services.settings.channels import CareSettings
@@ -94,3 +95,9 @@ def in_quiet_hours(session: Session, shop: Shop, person_ids: Sequence[int], now:
             zones[zone or shop.zone] += count
     at = int(now.timestamp())
     return sum(count for zone, count in zones.items() if opens(at, AT_ONCE, quiet, zone_of(zone)) != at)
+
+
+def would_wait(application: Application, person_ids: Sequence[int], at: datetime) -> int:
+    """How many of them would have to wait for their morning if something were sent at an instant."""
+    with application.database.reading() as session:
+        return in_quiet_hours(session, session.get_one(Shop, 1), person_ids, at)

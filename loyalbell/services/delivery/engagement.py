@@ -178,3 +178,15 @@ def _sharing(session: Session, delivery: Delivery) -> set[int]:
     if not address:
         return {person.id}
     return {person.id, *session.scalars(select(Person.id).where(column == address))}
+
+
+def word_on_channel(application: Application, person_id: int, channel: str) -> str | None:
+    """What a person said last about a channel: agreed, refused, waiting; ``None`` where they were never asked."""
+    query = (
+        select(ConsentEntry.state)
+        .where(ConsentEntry.person_id == person_id, ConsentEntry.channel == channel)
+        .order_by(ConsentEntry.at.desc(), ConsentEntry.id.desc())
+        .limit(1)
+    )
+    with application.database.reading() as session:
+        return session.scalars(query).first()

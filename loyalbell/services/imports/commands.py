@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import BinaryIO
 from zoneinfo import available_timezones
 
-from sqlalchemy import select
+from sqlalchemy import delete, select
 from sqlalchemy.orm import Session
 
 from loyalbell.services.application import Application
@@ -370,3 +370,12 @@ def mend_after_stop(application: Application) -> None:
     with application.database.transaction() as session:
         for run in session.query(ImportRun).filter(ImportRun.state.in_(("trying", "running"))):
             run.state, run.problem = "failed", STOPPED
+
+
+def forget(application: Application, run_id: int) -> None:
+    """Takes an import that wrote nothing out of the list, with its files."""
+    with application.database.transaction() as session:
+        run = session.get_one(ImportRun, run_id)
+        file_of(application, run).unlink(missing_ok=True)
+        refused_file(application, run_id).unlink(missing_ok=True)
+        session.execute(delete(ImportRun).where(ImportRun.id == run_id))

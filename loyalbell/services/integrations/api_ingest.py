@@ -297,3 +297,9 @@ def external_known(session: Session, external_id: str) -> int | None:
     return session.scalar(
         select(ExternalId.person_id).where(ExternalId.source == "import", ExternalId.value == external_id)
     )
+
+
+def person_with_id(application: Application, external_id: str) -> int | None:
+    """The number of the person whom other programs know by this id."""
+    with application.database.reading() as session:
+        return external_known(session, external_id)

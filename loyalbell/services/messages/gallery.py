@@ -4,12 +4,13 @@ import io
 import mimetypes
 import secrets
 from collections.abc import Mapping
+from datetime import datetime
 from pathlib import PurePath
 from typing import Any
 
 from PIL import Image, UnidentifiedImageError
 from pydantic import ValidationError
-from sqlalchemy import select
+from sqlalchemy import Row, select
 
 from loyalbell.core.messages.mime import one_line
 from loyalbell.services.application import Application
@@ -155,3 +156,33 @@ def keep_block(application: Application, name: str, block: Mapping[str, Any], by
         session.flush()
         application.note(session, by, "kept a block", block=name)
         return row.id
+
+
+def picture_of(application: Application, token: str) -> GalleryPicture | None:
+    """The picture that its address in a mail names."""
+    with application.database.reading() as session:
+        return session.scalar(select(GalleryPicture).where(GalleryPicture.token == token))
+
+
+def pictures(application: Application) -> list[Row[int, str, str, str, int, int, datetime]]:
+    """What is known of each picture but its data, the newest first."""
+    query = select(
+        GalleryPicture.id, GalleryPicture.token, GalleryPicture.name, GalleryPicture.alt,
+        GalleryPicture.width, GalleryPicture.height, GalleryPicture.made_at,
+    ).order_by(GalleryPicture.id.desc())  # fmt: skip
+    with application.database.reading() as session:
+        return list(session.execute(query).all())
+
+
+def latest_files(application: Application, limit: int) -> list[tuple[int, str]]:
+    """(id, name) of the files that can go with a mail, the newest first."""
+    query = select(AttachedFile.id, AttachedFile.name).order_by(AttachedFile.id.desc()).limit(limit)
+    with application.database.reading() as session:
+        return [(file_id, name) for file_id, name in session.execute(query)]
+
+
+def saved_blocks(application: Application) -> list[tuple[int, str]]:
+    """(id, name) of the blocks kept to be used again."""
+    with application.database.reading() as session:
+        query = select(SavedBlock.id, SavedBlock.name).order_by(SavedBlock.name)
+        return [(block_id, name) for block_id, name in session.execute(query)]

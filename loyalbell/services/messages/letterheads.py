@@ -123,3 +123,22 @@ def settle_opening(application: Application, opening_id: int, state: str, by: st
             session.delete(row)
         else:
             row.state, row.changed_at = state, application.clock.now()
+
+
+def first_accent(application: Application) -> str | None:
+    """The accent colour of the shop's first letterhead, as ``#rrggbb``."""
+    with application.database.reading() as session:
+        return session.scalars(select(Letterhead.accent).order_by(Letterhead.id).limit(1)).first()
+
+
+def for_their_page(application: Application) -> tuple[list[Letterhead], list[tuple[int, str]]]:
+    """The letterheads, and (id, name) of the pictures that can be their logos."""
+    with application.database.reading() as session:
+        pictures = session.execute(select(GalleryPicture.id, GalleryPicture.name))
+        return every(session), [(picture_id, name) for picture_id, name in pictures]
+
+
+def openings(application: Application) -> list[OpeningMessage]:
+    """The opening messages of chat, by name."""
+    with application.database.reading() as session:
+        return list(session.scalars(select(OpeningMessage).order_by(OpeningMessage.name)))

@@ -107,3 +107,9 @@ def missing_fields(
         else missing(application, session, audience, asked)
     )
     return {name: found.of(name) for name in asked}, found.people
+
+
+def what_channels_lack(application: Application) -> dict[str, tuple[str, ...]]:
+    """By channel what it still lacks before anything can be sent on it, in plain words."""
+    with application.database.reading() as session:
+        return lacking(session, session.get_one(Shop, 1))

@@ -1,14 +1,15 @@
 """Messages: keeping versions of what was written, and reading them as real people."""
 
 import difflib
+from collections.abc import Collection
 
-from sqlalchemy import select
+from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from loyalbell.core.messages import content as c
 from loyalbell.services.application import Application
 from loyalbell.services.delivery.rendering import newest_version
-from loyalbell.storage.schema import Campaign, Letterhead, MessageVersion
+from loyalbell.storage.schema import Campaign, Letterhead, Message, MessageVersion, Person
 
 Writing = c.EmailContent | c.TextContent | c.ChatContent
 
@@ -65,3 +66,34 @@ def used_in(session: Session, message_id: int) -> list[str]:
 def letterheads(application: Application) -> list[Letterhead]:
     with application.database.reading() as session:
         return list(session.scalars(select(Letterhead).order_by(Letterhead.name)))
+
+
+def library(application: Application) -> list[Message]:
+    """The messages by name, without those that the program made for itself."""
+    with application.database.reading() as session:
+        return list(session.scalars(select(Message).where(~Message.hidden).order_by(Message.name)))
+
+
+def names_with(application: Application, own: Collection[int]) -> dict[int, str]:
+    """Names by id of the messages that can be chosen, and of those that were."""
+    query = (
+        select(Message.id, Message.name).where(~Message.hidden | Message.id.in_(own)).order_by(Message.name)
+    )
+    with application.database.reading() as session:
+        return {message_id: name for message_id, name in session.execute(query)}
+
+
+def uses_of(application: Application, message_id: int) -> list[str]:
+    """What uses a message, in words."""
+    with application.database.reading() as session:
+        return used_in(session, message_id)
+
+
+def languages_read(application: Application) -> list[str]:
+    """The languages that people on file read, the commonest first."""
+    query = (
+        select(Person.language, func.count()).where(Person.language.is_not(None)).group_by(Person.language)
+    )
+    with application.database.reading() as session:
+        counted = [(str(language), people) for language, people in session.execute(query)]
+    return [language for language, _ in sorted(counted, key=lambda pair: -pair[1])]

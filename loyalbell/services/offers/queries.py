@@ -1,6 +1,6 @@
 """Offers: keeping their terms, giving people codes, and redeeming a code once, whoever else is at it."""
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 from typing import Any
@@ -22,6 +22,7 @@ from loyalbell.core.offers.terms import (
     say_terms,
     tidy_code,
 )
+from loyalbell.services.application import Application
 from loyalbell.services.messages.merge_facts import say_date
 from loyalbell.storage.schema import Department, Item, Offer, OfferCode, Order, Person, Redemption, Shop
 
@@ -136,3 +137,82 @@ def typical_purchase(session: Session) -> int:
 
 def holder(session: Session, code: OfferCode) -> Person:
     return session.get_one(Person, code.person_id)
+
+
+def current_names(application: Application) -> list[tuple[int, str]]:
+    """(id, name) of the offers that are not put away, by name."""
+    query = select(Offer.id, Offer.name).where(Offer.archived_at.is_(None)).order_by(Offer.name)
+    with application.database.reading() as session:
+        return [(offer_id, name) for offer_id, name in session.execute(query)]
+
+
+def every_name(application: Application) -> dict[int, str]:
+    """What each offer is called, those put away too."""
+    with application.database.reading() as session:
+        return {offer_id: name for offer_id, name in session.execute(select(Offer.id, Offer.name))}
+
+
+def names_for_words(application: Application) -> Names:
+    """The names by which an offer's terms are said."""
+    with application.database.reading() as session:
+        return names(session)
+
+
+def with_figures(application: Application) -> list[tuple[Offer, Figures]]:
+    """Every offer with what came of it, those put away last."""
+    now = application.clock.now()
+    query = select(Offer).order_by(Offer.archived_at.is_not(None), Offer.name)
+    with application.database.reading() as session:
+        return [(offer, figures(session, offer, now)) for offer in session.scalars(query)]
+
+
+def figures_of(application: Application, offer: Offer) -> Figures:
+    with application.database.reading() as session:
+        return figures(session, offer, application.clock.now())
+
+
+def usual_purchase(application: Application) -> int:
+    """What one purchase usually comes to, in minor units."""
+    with application.database.reading() as session:
+        return typical_purchase(session)
+
+
+def newest_codes(
+    application: Application, offer_id: int, limit: int
+) -> list[tuple[OfferCode, Person, Sequence[Redemption]]]:
+    """The newest codes of an offer, each with who holds it and how it was used."""
+    query = select(OfferCode).where(OfferCode.offer_id == offer_id).order_by(OfferCode.id.desc()).limit(limit)
+    with application.database.reading() as session:
+        return [(code, holder(session, code), _redemptions(session, code)) for code in session.scalars(query)]
+
+
+@dataclass(frozen=True)
+class CodeFound:
+    """A code typed at the till: its offer, who holds it, why it does not hold ("" where it does), and its uses."""
+
+    code: OfferCode
+    offer: Offer
+    person: Person
+    why_not: str
+    uses: Sequence[Redemption]
+
+
+def look_up(application: Application, typed: str) -> CodeFound:
+    """The code that is meant. Raises ``CannotRedeem``."""
+    now, zone = application.clock.now(), application.the_shop().zone
+    with application.database.reading() as session:
+        code = find(session, typed)
+        offer = session.get_one(Offer, code.offer_id)
+        uses = _redemptions(session, code)
+        return CodeFound(code, offer, holder(session, code), why_not(code, now, zone), uses)
+
+
+def _redemptions(session: Session, code: OfferCode) -> list[Redemption]:
+    query = select(Redemption).where(Redemption.code_id == code.id).order_by(Redemption.at)
+    return list(session.scalars(query))
+
+
+def shown_to_its_holder(application: Application, offer: Offer, code: OfferCode) -> Mapping[str, object]:
+    """The facts of a code as its holder's own page shows them."""
+    with application.database.reading() as session:
+        return facts(session, application.the_shop(), offer, code, application.clock.now())

@@ -219,3 +219,32 @@ def _waits(rows: Sequence[Reply]) -> list[float]:
         elif not row.inward and row.by != "Loyal Bell" and key in asked:
             found.append((row.at - asked.pop(key)).total_seconds() / 60)
     return found
+
+
+def canned_answers(application: Application) -> list[CannedAnswer]:
+    """Answers kept to be used again, by name."""
+    with application.database.reading() as session:
+        return list(session.scalars(select(CannedAnswer).order_by(CannedAnswer.name)))
+
+
+def in_the_inbox(application: Application, done: bool, channel: str, assigned_to: int | None) -> list[Thread]:
+    """The threads that wait, or those that are done; of one channel or one person where given."""
+    with application.database.reading() as session:
+        return threads(session, done, channel, assigned_to)
+
+
+def load_of(application: Application) -> Load:
+    """What comes in against the hours in which staff can answer."""
+    with application.database.reading() as session:
+        return load(session, application.clock.now())
+
+
+def lines_of(application: Application, reply: Reply) -> list[Reply]:
+    """What was said between the shop and whoever wrote."""
+    with application.database.reading() as session:
+        return thread(session, reply)
+
+
+def how_many_wait(application: Application) -> int:
+    with application.database.reading() as session:
+        return waiting(session)

@@ -1,5 +1,6 @@
 """Segments: reading what a rule gives, keeping it, finding the people in it."""
 
+from collections.abc import Iterable
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 
@@ -251,3 +252,20 @@ def why(application: Application, rule: Rule, person_id: int) -> tuple[bool, lis
     with application.database.reading() as session:
         evaluation = RuleEvaluation(snapshot, application.clock.now(), saved_rules(session))
     return bool(met[number]), explain(rule.root, evaluation, number, saying(application, snapshot))
+
+
+def every_segment(application: Application) -> list[Segment]:
+    """All segments by name, those put away too."""
+    with application.database.reading() as session:
+        return list(session.scalars(select(Segment).order_by(Segment.name)))
+
+
+def current_names(application: Application) -> list[tuple[int, str]]:
+    """(id, name) of the segments that are not put away, by name."""
+    return [(one.id, one.name) for one in every_segment(application) if one.archived_at is None]
+
+
+def uses_of(application: Application, segment_ids: Iterable[int]) -> dict[int, list[str]]:
+    """What uses each of the segments, in words."""
+    with application.database.reading() as session:
+        return {segment_id: used_in(session, segment_id) for segment_id in segment_ids}

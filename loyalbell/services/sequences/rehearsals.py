@@ -9,8 +9,8 @@ import numpy as np
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
-from loyalbell.core.history.person_slice import asks_of_ours
 from loyalbell.core.history.snapshot import HistorySnapshot
+from loyalbell.core.segments.locality import asks_of_ours
 from loyalbell.core.sequences.engine_facts import SendPolicy, SequenceHistory
 from loyalbell.core.sequences.plan import OnSegment, Plan, every_step
 from loyalbell.core.sequences.plan_tree import tree_of

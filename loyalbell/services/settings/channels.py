@@ -133,3 +133,10 @@ GATEWAYS: dict[str, type[GatewaySettings]] = {"text": TextSettings, "chat": Chat
 def loaded(application: Application, group: type[Kind]) -> Kind:
     with application.database.reading() as session:
         return group.load(session)
+
+
+def keep(application: Application, made: _Group, group: str, by: str) -> None:
+    """Keeps a group of settings, and says so in the log."""
+    with application.database.transaction() as session:
+        made.save(session)
+        application.note(session, by, "changed the settings", group=group)

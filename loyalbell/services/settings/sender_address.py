@@ -74,3 +74,9 @@ def _mail(shop: Shop, token: str, now: datetime) -> Outgoing:
         "If you know nothing of it, do nothing: nobody is written to from this address.\n"
     )
     return Outgoing(0, shop.sender_email, shop.sender_email, message_id, mail.as_bytes())
+
+
+def confirmed(application: Application) -> bool:
+    """Whether the sender's address of now is known to be the shop's own."""
+    with application.database.reading() as session:
+        return is_confirmed(session, application.the_shop())

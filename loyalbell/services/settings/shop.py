@@ -9,7 +9,7 @@ from sqlalchemy import select
 
 from loyalbell.services.accounts.sessions import LEAST_PASSWORD, hash_password
 from loyalbell.services.application import Application
-from loyalbell.storage.schema import Letterhead, Shop, User
+from loyalbell.storage.schema import Letterhead, LogEntry, Shop, User
 
 
 class NotSetUp(Exception):
@@ -107,3 +107,9 @@ def switch(application: Application, ringing: bool, by: str) -> None:
 def has_owner(application: Application) -> bool:
     with application.database.reading() as session:
         return session.scalar(select(User.id).limit(1)) is not None
+
+
+def newest_log_entries(application: Application, limit: int) -> list[LogEntry]:
+    """The log, the newest entry first."""
+    with application.database.reading() as session:
+        return list(session.scalars(select(LogEntry).order_by(LogEntry.id.desc()).limit(limit)))

@@ -17,7 +17,9 @@ from loyalbell.storage.schema import (
     DeliveryEvent,
     HeldBatch,
     ImportRun,
+    Message,
     Person,
+    Segment,
     Sequence,
     Shop,
 )
@@ -294,3 +296,21 @@ def _named(session: Session, back: list[tuple[int, int, int, int]]) -> list[Came
         for person_id, away, at, money in back
         if person_id in people
     ]
+
+
+FOUND_BY_NAME = (
+    ("Segments", Segment.id, Segment.name, "/segments"),
+    ("Messages", Message.id, Message.name, "/messages"),
+    ("Campaigns", Campaign.id, Campaign.name, "/campaigns"),
+    ("Sequences", Sequence.id, Sequence.name, "/sequences"),
+)
+
+
+def search_names(application: Application, words: str, limit: int) -> dict[str, list[tuple[str, str]]]:
+    """By kind of thing the (address, name) of those whose name holds the words."""
+    found = {}
+    with application.database.reading() as session:
+        for title, ids, name, base in FOUND_BY_NAME:
+            query = select(ids, name).where(name.icontains(words, autoescape=True)).limit(limit)
+            found[title] = [(f"{base}/{at}", called) for at, called in session.execute(query)]
+    return found

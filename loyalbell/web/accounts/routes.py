@@ -18,7 +18,7 @@ from loyalbell.web.request import (
     check_token,
     text_of,
 )
-from loyalbell.web.settings.routes import read_shop_form
+from loyalbell.web.settings.forms import read_shop_form
 
 router = APIRouter()
 

@@ -2,28 +2,24 @@
 
 import hashlib
 import json
-from collections.abc import Callable, Sequence
-from datetime import timedelta
+from collections.abc import Sequence
 from typing import Annotated, Any
 
 from fastapi import APIRouter, Depends, Header, Path, Request
 from fastapi.responses import JSONResponse
 from pydantic import BaseModel, Field, ValidationError, create_model
-from sqlalchemy import delete, select
-from sqlalchemy.orm import Session
 
 from loyalbell.core.history.money import minor_digits
-from loyalbell.services.application import Application
+from loyalbell.services.application import Application, UnitOfWork
 from loyalbell.services.customers import profile
-from loyalbell.services.integrations import api_ingest, api_tokens
+from loyalbell.services.integrations import api_ingest, api_tokens, idempotency
 from loyalbell.services.sequences.api_entry import bring_named
 from loyalbell.services.sequences.drafts import SequenceProblem
-from loyalbell.storage.schema import ApiToken, KeptAnswer
+from loyalbell.storage.schema import ApiToken
 from loyalbell.web.api import models
 from loyalbell.web.api.models import MOST_RECORDS, Problem, Result
 from loyalbell.web.api.problems import ApiProblem, fields_of
 
-KEPT_FOR = timedelta(days=2)
 PROBLEMS: dict[int | str, dict[str, Any]] = {
     status: {"model": Problem, "description": words, "content": {"application/problem+json": {}}}
     for status, words in {
@@ -87,34 +83,24 @@ def take(
     plain = [record.model_dump(exclude_none=True) for record in records]
     application = application_of(request)
 
-    def write(session: Session) -> tuple[int, dict[str, Any]]:
+    def write(session: UnitOfWork) -> tuple[int, dict[str, Any]]:
         return _answer(api_ingest.take_records(application, session, kind, plain, token.name), single)
 
-    return once(application, token, [kind, single, plain], key, write)
+    return _once(application, token, [kind, single, plain], key, write)
 
 
-def once(
-    application: Application, token: ApiToken, said: list[Any], key: str | None, write: Callable[[Session], tuple[int, dict[str, Any]]]
-) -> JSONResponse:  # fmt: skip
-    """Carries a request out and keeps the answer under its key; one sent again is answered as before."""
-    asked = hashlib.sha256(json.dumps(said, sort_keys=True).encode()).hexdigest()
-    with application.database.transaction() as session:
-        if key is not None:
-            kept = session.scalar(
-                select(KeptAnswer).where(KeptAnswer.token_id == token.id, KeptAnswer.key == key)
-            )
-            if kept is not None and kept.request_hash != asked:
-                raise ApiProblem(409, "This idempotency key came with another request before. Use a new key.")
-            if kept is not None:
-                return _json(kept.status, kept.body, {"Idempotent-Replayed": "true"})
-        status, body = write(session)
-        if key is not None:
-            now = application.clock.now()
-            session.execute(delete(KeptAnswer).where(KeptAnswer.at < now - KEPT_FOR))
-            session.add(
-                KeptAnswer(token_id=token.id, key=key, request_hash=asked, status=status, body=body, at=now)
-            )
-    return _json(status, body)
+def _once(
+    application: Application, token: ApiToken, said: list[Any], key: str | None, write: idempotency.Write
+) -> JSONResponse:
+    """Carries a request out, once for its key. Raises ``ApiProblem``."""
+    try:
+        answered = idempotency.once(application, token, said, key, write)
+    except idempotency.KeyReused as problem:
+        words = "This idempotency key came with another request before. Use a new key."
+        raise ApiProblem(409, words) from problem
+    return _json(
+        answered.status, answered.body, {"Idempotent-Replayed": "true"} if answered.replayed else None
+    )
 
 
 def _answer(pushed: api_ingest.Pushed, single: bool) -> tuple[int, dict[str, Any]]:
@@ -277,11 +263,11 @@ def bring_in(
     snapshot = application.snapshot()
     plain = sent.model_dump(exclude_none=True)
 
-    def write(session: Session) -> tuple[int, dict[str, Any]]:
+    def write(session: UnitOfWork) -> tuple[int, dict[str, Any]]:
         return _answer(bring_named(application, session, snapshot, sequence_id, plain["people"], sent.reason, token.name), False)  # fmt: skip
 
     try:
-        return once(application, token, ["bring in", sequence_id, plain], key, write)
+        return _once(application, token, ["bring in", sequence_id, plain], key, write)
     except SequenceProblem as problem:
         raise ApiProblem(404, str(problem)) from problem
 
@@ -299,8 +285,7 @@ def read_person(
     token: ApiToken = allowed("read"),
 ) -> models.PersonOut:
     application = application_of(request)
-    with application.database.reading() as session:
-        found = api_ingest.external_known(session, person_id)
+    found = api_ingest.person_with_id(application, person_id)
     page = profile.page_of(application, found, {"note"}) if found is not None else None
     if page is None:
         raise ApiProblem(404, f"No customer with the id “{person_id}” is on file.")

@@ -3,29 +3,27 @@
 from fastapi import APIRouter
 from fastapi.responses import Response
 from pydantic import ValidationError
-from sqlalchemy import select
 from starlette.datastructures import FormData
 
 from loyalbell.core.validation_errors import say_error
 from loyalbell.services.campaigns import commands as campaign_commands
+from loyalbell.services.campaigns import queries as campaign_queries
 from loyalbell.services.campaigns.queries import CannotSend
 from loyalbell.services.delivery import dispatcher
-from loyalbell.storage.schema import Campaign, Message, Segment
+from loyalbell.services.messages import queries as message_queries
+from loyalbell.services.segments import queries as segment_queries
+from loyalbell.storage.schema import Campaign
 from loyalbell.web.campaigns.forms import plan_from
 from loyalbell.web.campaigns.views import sheet
+from loyalbell.web.channel_orders import ORDERS
 from loyalbell.web.request import Form, NotFound, RequestContext, SignedIn, number_of, text_of
 
 router = APIRouter()
 WAITING = ("draft", "scheduled", "held")
-ORDERS = (
-    ("email", "by email"), ("text email", "by text if they agreed to it, else by email"), ("email text", "by email, else by text"),
-    ("chat text email", "by chat, else by text, else by email"), ("text", "by text"), ("chat", "by chat"),
-)  # fmt: skip
 
 
 def _campaign(context: RequestContext, campaign_id: int) -> Campaign:
-    with context.application.database.reading() as session:
-        campaign = session.get(Campaign, campaign_id)
+    campaign = context.application.find(Campaign, campaign_id)
     if campaign is None:
         raise NotFound("No such campaign is on file.")
     return campaign
@@ -33,13 +31,7 @@ def _campaign(context: RequestContext, campaign_id: int) -> Campaign:
 
 @router.get("/campaigns")
 def list_page(context: RequestContext = SignedIn) -> Response:
-    with context.application.database.reading() as session:
-        rows = session.execute(
-            select(Campaign, Segment.name, Message.name)
-            .join(Segment, Segment.id == Campaign.segment_id)
-            .join(Message, Message.id == Campaign.message_id)
-            .order_by(Campaign.id.desc())
-        ).all()
+    rows = campaign_queries.with_names(context.application)
     return context.page("campaigns/campaigns.html", "campaigns", rows=rows)
 
 
@@ -49,12 +41,9 @@ def new(context: RequestContext = SignedIn, segment: int = 0, message: int = 0) 
 
 
 def _choose(context: RequestContext, chosen: dict[str, object], problem: str | None = None) -> Response:
-    with context.application.database.reading() as session:
-        segments = list(session.scalars(select(Segment).order_by(Segment.name)))
-        letters = list(session.scalars(select(Message).where(~Message.hidden).order_by(Message.name)))
     values = {
-        "segments": segments,
-        "messages": letters,
+        "segments": segment_queries.every_segment(context.application),
+        "messages": message_queries.library(context.application),
         "chosen": chosen,
         "problem": problem,
         "orders": ORDERS,

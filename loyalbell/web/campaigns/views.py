@@ -4,9 +4,6 @@ from datetime import UTC, datetime
 from itertools import islice
 from typing import Any
 
-from sqlalchemy import select
-from sqlalchemy.orm import Session
-
 from loyalbell.core.campaigns.plan import CampaignPlan
 from loyalbell.core.clock.local_time import local_day
 from loyalbell.core.clock.pacing import Paced, paced
@@ -15,9 +12,11 @@ from loyalbell.core.messages.email_rendering import FilledEmail
 from loyalbell.core.messages.merge_fields import FieldProblem
 from loyalbell.services.campaigns import queries as campaign_queries
 from loyalbell.services.campaigns.audience import Audience, audience, plan_of
+from loyalbell.services.customers import queries as customer_queries
 from loyalbell.services.delivery import campaign_limits
 from loyalbell.services.messages import preview
 from loyalbell.services.messages import queries as message_queries
+from loyalbell.services.segments import queries as segment_queries
 from loyalbell.storage.schema import Campaign, Message, Person, Segment
 from loyalbell.web.messages.drafts import Writing, drafts_of
 from loyalbell.web.request import RequestContext
@@ -31,18 +30,15 @@ def sheet(context: RequestContext, campaign: Campaign, chosen: int = 0) -> dict[
     plan, who = plan_of(campaign), audience(context.application, campaign)
     found, now = campaign_queries.findings(context.application, campaign), context.application.clock.now()
     chosen = chosen if chosen in found else campaign.message_id
-    with context.application.database.reading() as session:
-        some = list(who.reached)[:SHOWN_PEOPLE]
-        values: dict[str, Any] = {
-            "segment": session.get_one(Segment, campaign.segment_id),
-            "message": session.get_one(Message, campaign.message_id),
-            "letters": _letters(session, campaign, plan),
-            "segments": _segments(session),
-            "people": list(session.scalars(select(Person).where(Person.id.in_(some)))),
-            "later": campaign_limits.in_quiet_hours(
-                session, context.application.the_shop(), list(who.reached), plan.at or now
-            ),
-        }
+    application, some = context.application, list(who.reached)[:SHOWN_PEOPLE]
+    values: dict[str, Any] = {
+        "segment": application.find(Segment, campaign.segment_id),
+        "message": application.find(Message, campaign.message_id),
+        "letters": message_queries.names_with(application, set(campaign_queries.message_ids(campaign))),
+        "segments": dict(segment_queries.current_names(application)),
+        "people": customer_queries.some_people(application, some),
+        "later": campaign_limits.would_wait(application, list(who.reached), plan.at or now),
+    }
     zone = context.application.the_shop().zone
     first = plan.at or now
     return values | _reading(context, campaign, who, chosen) | {
@@ -53,27 +49,12 @@ def sheet(context: RequestContext, campaign: Campaign, chosen: int = 0) -> dict[
     }  # fmt: skip
 
 
-def _letters(session: Session, campaign: Campaign, plan: CampaignPlan) -> dict[int, str]:
-    """Names of messages by id: those of the campaign, and those that can still be chosen."""
-    own = {campaign.message_id, *(one.message for one in plan.variants)}
-    query = (
-        select(Message.id, Message.name).where(~Message.hidden | Message.id.in_(own)).order_by(Message.name)
-    )
-    return dict(session.execute(query).all())
-
-
-def _segments(session: Session) -> dict[int, str]:
-    query = select(Segment.id, Segment.name).where(Segment.archived_at.is_(None)).order_by(Segment.name)
-    return dict(session.execute(query).all())
-
-
 def _reading(context: RequestContext, campaign: Campaign, who: Audience, chosen: int) -> dict[str, Any]:
     """The chosen message as the first of those who get it reads it."""
     content = message_queries.content_of(context.application, chosen)
     first = next((one for one in who.reached if who.message[one] == chosen), None)
     writing = content.find(who.channel[first] if first else campaign.channels[0])
-    with context.application.database.reading() as session:
-        reader = session.get(Person, first) if first else None
+    reader = context.application.find(Person, first)
     return {
         "chosen": chosen, "writing": writing, "shown": _as_read(context, writing, first), "reader": first or 0,
         "reader_name": reader.name if reader else "",

@@ -4,10 +4,10 @@ from typing import Any
 
 from fastapi import APIRouter
 from fastapi.responses import Response
-from sqlalchemy import select
 from starlette.datastructures import FormData
 
 from loyalbell.services.customers import duplicates, profile
+from loyalbell.services.customers import queries as customer_queries
 from loyalbell.storage.schema import Person
 from loyalbell.web.request import Form, NotFound, RequestContext, SignedIn, number_of, text_of
 
@@ -22,8 +22,7 @@ def list_page(context: RequestContext = SignedIn, page: int = 1) -> Response:
     page = min(max(page, 1), pages)
     shown = found[(page - 1) * PAGE : page * PAGE]
     ids = {one for pair in shown for one in (pair.low, pair.high)}
-    with context.application.database.reading() as session:
-        people = {one.id: one for one in session.scalars(select(Person).where(Person.id.in_(ids)))}
+    people = customer_queries.people_by_id(context.application, ids)
     values: dict[str, Any] = {
         "pairs": shown,
         "people": people,

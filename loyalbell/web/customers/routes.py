@@ -10,7 +10,6 @@ from urllib.parse import urlencode
 
 from fastapi import APIRouter
 from fastapi.responses import FileResponse, HTMLResponse, Response
-from sqlalchemy import select
 from starlette.background import BackgroundTask
 from starlette.datastructures import FormData
 
@@ -25,7 +24,7 @@ from loyalbell.services.imports import exports
 from loyalbell.services.segments import queries as segment_queries
 from loyalbell.services.sequences import manual_entry
 from loyalbell.services.sequences.drafts import SequenceProblem
-from loyalbell.storage.schema import SavedView, Segment
+from loyalbell.storage.schema import SavedView
 from loyalbell.web.request import Form, NotFound, RequestContext, SignedIn, number_of, text_of
 from loyalbell.web.sequences.forms import read_pace
 
@@ -94,8 +93,7 @@ def book(context: RequestContext = SignedIn, after: int = 0, columns: str = "") 
     }
     if context.request.headers.get("HX-Target") == "book":
         return HTMLResponse(context.piece("customers/lines.html", **values))
-    with context.application.database.reading() as session:
-        segments = list(session.scalars(select(Segment).order_by(Segment.name)))
+    segments = segment_queries.every_segment(context.application)
     values |= {
         "count": customer_queries.count(context.application),
         "gone": customer_queries.count_gone(context.application),
@@ -130,8 +128,7 @@ def keep_view(context: RequestContext = SignedIn, form: FormData = Form) -> Resp
 
 @router.get("/customers/views/{view_id}")
 def open_view(view_id: int, context: RequestContext = SignedIn) -> Response:
-    with context.application.database.reading() as session:
-        view = session.get(SavedView, view_id)
+    view = context.application.find(SavedView, view_id)
     if view is None:
         raise NotFound("No such view is kept.")
     rule = Rule.model_validate(view.rule) if view.rule else None
@@ -185,8 +182,7 @@ def many(context: RequestContext = SignedIn, form: FormData = Form) -> Response:
 def _ask(
     context: RequestContext, form: FormData, ids: list[int], act: str, problem: str | None = None
 ) -> Response:
-    with context.application.database.reading() as session:
-        shown = customer_queries.find_people(session, ids[:SHOWN_OF_MANY])
+    shown = customer_queries.some_people(context.application, ids[:SHOWN_OF_MANY])
     values = {
         "ids": ids if text_of(form, "all") != "1" else [],
         "count": len(ids),

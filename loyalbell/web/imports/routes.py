@@ -4,10 +4,10 @@ from typing import Any
 
 from fastapi import APIRouter
 from fastapi.responses import FileResponse, HTMLResponse, Response
-from sqlalchemy import select
 from starlette.datastructures import FormData, UploadFile
 
 from loyalbell.services.imports import commands as import_commands
+from loyalbell.services.imports import queries as import_queries
 from loyalbell.storage.files.column_mapping import KINDS, NEW, map_problem
 from loyalbell.storage.files.table_reader import FileProblem, shape_of
 from loyalbell.storage.schema import ImportRun
@@ -37,8 +37,7 @@ def _shown_target(target: str) -> str:
 
 
 def _run(context: RequestContext, run_id: int) -> ImportRun:
-    with context.application.database.reading() as session:
-        run = session.get(ImportRun, run_id)
+    run = context.application.find(ImportRun, run_id)
     if run is None:
         raise NotFound("No such import is on file.")
     return run
@@ -46,8 +45,7 @@ def _run(context: RequestContext, run_id: int) -> ImportRun:
 
 @router.get("/imports")
 def list_page(context: RequestContext = SignedIn, problem: str | None = None, status: int = 200) -> Response:
-    with context.application.database.reading() as session:
-        runs = list(session.scalars(select(ImportRun).order_by(ImportRun.id.desc()).limit(50)))
+    runs = import_queries.newest_runs(context.application)
     return context.page(
         "imports/imports.html", "imports", status, runs=runs, kinds=KINDS, words=KIND_WORDS, problem=problem
     )

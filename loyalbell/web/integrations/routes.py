@@ -70,8 +70,7 @@ def add_webhook(context: RequestContext = SignedIn, form: FormData = Form) -> Re
 
 @router.get("/other-programs/webhooks/{webhook_id}")
 def webhook_page(webhook_id: int, context: RequestContext = SignedIn) -> Response:
-    with context.application.database.reading() as session:
-        webhook = session.get(Webhook, webhook_id)
+    webhook = context.application.find(Webhook, webhook_id)
     if webhook is None:
         raise NotFound("No such webhook is kept.")
     values = {

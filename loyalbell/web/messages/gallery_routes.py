@@ -2,11 +2,9 @@
 
 from fastapi import APIRouter
 from fastapi.responses import JSONResponse, Response
-from sqlalchemy import select
 from starlette.datastructures import FormData, UploadFile
 
 from loyalbell.services.messages import gallery, letterheads
-from loyalbell.storage.schema import GalleryPicture, OpeningMessage
 from loyalbell.web.request import Form, NotFound, RequestContext, SignedIn, number_of, text_of
 
 router = APIRouter()
@@ -18,13 +16,7 @@ def page(context: RequestContext = SignedIn) -> Response:
 
 
 def _page(context: RequestContext, problem: str | None = None) -> Response:
-    with context.application.database.reading() as session:
-        pictures = session.execute(
-            select(
-                GalleryPicture.id, GalleryPicture.token, GalleryPicture.name, GalleryPicture.alt,
-                GalleryPicture.width, GalleryPicture.height, GalleryPicture.made_at,
-            ).order_by(GalleryPicture.id.desc())
-        ).all()  # fmt: skip
+    pictures = gallery.pictures(context.application)
     return context.page(
         "messages/gallery.html", "messages", 422 if problem else 200, pictures=pictures, problem=problem
     )
@@ -63,9 +55,7 @@ def letterheads_page(context: RequestContext = SignedIn, saved: str = "") -> Res
 
 
 def _letterheads(context: RequestContext, problem: str | None = None, saved: bool = False) -> Response:
-    with context.application.database.reading() as session:
-        kept = letterheads.every(session)
-        pictures = session.execute(select(GalleryPicture.id, GalleryPicture.name)).all()
+    kept, pictures = letterheads.for_their_page(context.application)
     values = {
         "letterheads": kept,
         "pictures": pictures,
@@ -90,8 +80,7 @@ def keep_letterhead(context: RequestContext = SignedIn, form: FormData = Form) -
 
 @router.get("/settings/openings")
 def openings(context: RequestContext = SignedIn) -> Response:
-    with context.application.database.reading() as session:
-        kept = list(session.scalars(select(OpeningMessage).order_by(OpeningMessage.name)))
+    kept = letterheads.openings(context.application)
     return context.page("settings/openings.html", "settings", openings=kept)
 
 

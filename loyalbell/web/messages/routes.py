@@ -5,18 +5,18 @@ from typing import Any
 
 from fastapi import APIRouter
 from fastapi.responses import HTMLResponse, JSONResponse, Response
-from sqlalchemy import select
 from starlette.datastructures import FormData, UploadFile
 
 from loyalbell.core.messages import content as c
 from loyalbell.core.messages.email_rendering import DARK, FilledEmail
 from loyalbell.core.messages.merge_fields import FIELDS, LINKS, SHOP, FieldProblem
+from loyalbell.services.campaigns import queries as campaign_queries
 from loyalbell.services.messages import commands as message_commands
 from loyalbell.services.messages import field_coverage, gallery, message_templates, preflight, preview, proofs
 from loyalbell.services.messages import files as message_files
 from loyalbell.services.messages import queries as message_queries
-from loyalbell.services.settings.channels import ProofReader, ProofSettings
-from loyalbell.storage.schema import Campaign, Message, User
+from loyalbell.services.settings.channels import ProofReader, ProofSettings, loaded
+from loyalbell.storage.schema import Message, User
 from loyalbell.web.messages.drafts import Writing, drafts_of
 from loyalbell.web.messages.rich_text import OFFER_PARTS, plain
 from loyalbell.web.messages.views import (
@@ -34,8 +34,7 @@ router = APIRouter()
 
 
 def _message(context: RequestContext, message_id: int) -> Message:
-    with context.application.database.reading() as session:
-        message = session.get(Message, message_id)
+    message = context.application.find(Message, message_id)
     if message is None or message.hidden:
         raise NotFound("No such message is on file.")
     return message
@@ -43,11 +42,8 @@ def _message(context: RequestContext, message_id: int) -> Message:
 
 @router.get("/messages")
 def list_page(context: RequestContext = SignedIn) -> Response:
-    with context.application.database.reading() as session:
-        kept = list(session.scalars(select(Message).where(~Message.hidden).order_by(Message.name)))
-        uses: dict[int, list[str]] = {}
-        for message_id, name in session.execute(select(Campaign.message_id, Campaign.name)):
-            uses.setdefault(message_id, []).append(name)
+    kept = message_queries.library(context.application)
+    uses = campaign_queries.names_by_message(context.application)
     rows = []
     for message in kept:
         content = message_queries.content_of(context.application, message.id)
@@ -200,9 +196,8 @@ def save(context: RequestContext = SignedIn, form: FormData = Form) -> Response:
 
 @router.post("/messages/proof")
 def proof(context: RequestContext = SignedIn, form: FormData = Form) -> Response:
-    with context.application.database.reading() as session:
-        user = session.get(User, context.visitor.user_id)
-        known = ProofSettings.load(session).readers
+    user = context.application.find(User, context.visitor.user_id)
+    known = loaded(context.application, ProofSettings).readers
     chosen = number_of(form, "proof_to")
     me = next((one for one in known if user and one.email == user.email), ProofReader(name=context.by, email=user.email if user else ""))  # fmt: skip
     to = known[chosen] if chosen is not None and chosen < len(known) else me

@@ -4,7 +4,6 @@ import json
 from dataclasses import dataclass
 from typing import Any
 
-from sqlalchemy import func, select
 from starlette.datastructures import FormData
 
 from loyalbell.core.messages import content as c
@@ -13,19 +12,14 @@ from loyalbell.core.messages.merge_fields import FieldProblem
 from loyalbell.core.messages.text_parts import parts, wide_characters, with_twins
 from loyalbell.core.segments.model import RuleProblem
 from loyalbell.core.segments.sentence import say_rule
+from loyalbell.services.customers import custom_fields
 from loyalbell.services.delivery.rendering import picture_url
-from loyalbell.services.messages import preflight, preview
+from loyalbell.services.messages import gallery, letterheads, preflight, preview
 from loyalbell.services.messages import queries as message_queries
+from loyalbell.services.offers import queries as offer_queries
 from loyalbell.services.segments import queries as segment_queries
-from loyalbell.services.settings.channels import GATEWAYS, LinkSettings, ProofSettings
+from loyalbell.services.settings.channels import GATEWAYS, LinkSettings, ProofSettings, loaded
 from loyalbell.storage.schema import (
-    AttachedFile,
-    CustomField,
-    GalleryPicture,
-    Offer,
-    OpeningMessage,
-    Person,
-    SavedBlock,
     Segment,
 )
 from loyalbell.web.messages.drafts import Writing, drafts_of
@@ -58,33 +52,22 @@ class EditorChoices:
 
 
 def editor_choices_of(context: RequestContext) -> EditorChoices:
-    shop = context.application.the_shop()
-    with context.application.database.reading() as session:
-
-        def pairs(query: Any) -> list[tuple[int, str]]:
-            return [(at, name) for at, name in session.execute(query).all()]
-
-        own = pairs(select(CustomField.id, CustomField.name).order_by(CustomField.name))
-        offers = pairs(select(Offer.id, Offer.name).where(Offer.archived_at.is_(None)).order_by(Offer.name))
-        thumbs = {
-            at: picture_url(shop, token).removeprefix(shop.public_url)
-            for at, token in session.execute(select(GalleryPicture.id, GalleryPicture.token)).all()
-        }
-        return EditorChoices(
-            labels=Labels(dict(own), dict(session.execute(select(Offer.id, Offer.name)).all())),
-            pictures=pairs(select(GalleryPicture.id, GalleryPicture.name).order_by(GalleryPicture.id.desc())),
-            thumbs=thumbs,
-            offers=offers,
-            saved=pairs(select(SavedBlock.id, SavedBlock.name).order_by(SavedBlock.name)),
-            own_fields=own,
-            openings=pairs(select(OpeningMessage.id, OpeningMessage.name).order_by(OpeningMessage.name)),
-            files=pairs(
-                select(AttachedFile.id, AttachedFile.name)
-                .order_by(AttachedFile.id.desc())
-                .limit(LATEST_FILES)
-            ),
-            social=list(LinkSettings.load(session).social),
-        )
+    application, shop = context.application, context.application.the_shop()
+    own = [(field.id, field.name) for field in custom_fields.by_name(application)]
+    pictures = gallery.pictures(application)
+    return EditorChoices(
+        labels=Labels(dict(own), offer_queries.every_name(application)),
+        pictures=[(picture.id, picture.name) for picture in pictures],
+        thumbs={
+            picture.id: picture_url(shop, picture.token).removeprefix(shop.public_url) for picture in pictures
+        },
+        offers=offer_queries.current_names(application),
+        saved=gallery.saved_blocks(application),
+        own_fields=own,
+        openings=[(opening.id, opening.name) for opening in letterheads.openings(application)],
+        files=gallery.latest_files(application, LATEST_FILES),
+        social=list(loaded(application, LinkSettings).social),
+    )
 
 
 def say_language(tag: str) -> str:
@@ -119,14 +102,8 @@ def sheet_values(context: RequestContext, content: c.MessageContent, writing: Wr
     saying = segment_queries.saying(context.application, context.application.snapshot())
     kit = editor_choices_of(context)
     there = content.languages() or [""]
-    with context.application.database.reading() as session:
-        read = session.execute(
-            select(Person.language, func.count())
-            .where(Person.language.is_not(None))
-            .group_by(Person.language)
-        ).all()
-        named = list(session.execute(select(Segment.id, Segment.name).order_by(Segment.name)).all())
-    wanted = [str(tag) for tag, _ in sorted(read, key=lambda pair: -pair[1])]
+    named = [(segment.id, segment.name) for segment in segment_queries.every_segment(context.application)]
+    wanted = message_queries.languages_read(context.application)
     more = [tag for tag in dict.fromkeys(["", *wanted, *LANGUAGES]) if tag not in there]
     return {
         "content": content,
@@ -185,15 +162,12 @@ def rail_values(context: RequestContext, content: c.MessageContent, writing: Wri
 
 
 def _named_segments(context: RequestContext) -> list[tuple[int, str]]:
-    query = select(Segment.id, Segment.name).where(Segment.archived_at.is_(None)).order_by(Segment.name)
-    with context.application.database.reading() as session:
-        return [(at, name) for at, name in session.execute(query).all()]
+    return segment_queries.current_names(context.application)
 
 
 def _audience(context: RequestContext, segment_id: int | None) -> list[int] | None:
     """Ids of who is in the segment now; ``None`` for everyone on file."""
-    with context.application.database.reading() as session:
-        segment = session.get(Segment, segment_id) if segment_id else None
+    segment = context.application.find(Segment, segment_id)
     if segment is None:
         return None
     try:
@@ -215,8 +189,7 @@ def _shown(
 def _short_values(
     context: RequestContext, writing: c.TextContent | c.ChatContent, shown: Any
 ) -> dict[str, Any]:
-    with context.application.database.reading() as session:
-        settings = GATEWAYS[writing.channel].load(session)
+    settings = loaded(context.application, GATEWAYS[writing.channel])
     found: dict[str, Any] = {"sender": settings.sender or context.application.the_shop().name}
     if isinstance(writing, c.ChatContent):
         found["picture"] = editor_choices_of(context).thumbs.get(writing.picture or 0, "")
@@ -233,15 +206,11 @@ def _short_values(
 
 
 def _proof_readers(context: RequestContext) -> list[Any]:
-    with context.application.database.reading() as session:
-        return list(ProofSettings.load(session).readers)
+    return list(loaded(context.application, ProofSettings).readers)
 
 
 def _uses(context: RequestContext, message_id: int | None) -> list[str]:
-    if message_id is None:
-        return []
-    with context.application.database.reading() as session:
-        return message_queries.used_in(session, message_id)
+    return message_queries.uses_of(context.application, message_id) if message_id is not None else []
 
 
 def content_from(form: FormData) -> c.MessageContent:

@@ -6,13 +6,11 @@ from typing import Any
 from fastapi import APIRouter
 from fastapi.responses import HTMLResponse, Response
 from pydantic import ValidationError
-from sqlalchemy import select
 from starlette.datastructures import FormData
 
 from loyalbell.core.history.money import minor_digits, parse_money
 from loyalbell.core.offers.terms import (
     Line,
-    Names,
     OfferProblem,
     Terms,
     expires,
@@ -21,9 +19,10 @@ from loyalbell.core.offers.terms import (
     say_benefit,
     say_terms,
 )
+from loyalbell.services.catalogue import queries as catalogue_queries
 from loyalbell.services.offers import commands as offer_commands
 from loyalbell.services.offers import queries as offer_queries
-from loyalbell.storage.schema import Department, Item, Offer, OfferCode, Redemption
+from loyalbell.storage.schema import Offer
 from loyalbell.web.request import Form, NotFound, RequestContext, SignedIn, number_of, text_of
 
 router = APIRouter()
@@ -32,13 +31,14 @@ SHOWN_CODES = 50
 
 @router.get("/offers")
 def list_page(context: RequestContext = SignedIn) -> Response:
-    now, shop = context.application.clock.now(), context.application.the_shop()
-    with context.application.database.reading() as session:
-        known = offer_queries.names(session)
-        rows = [
-            (offer, say_benefit(offer_queries.terms_of(offer), shop.currency, known), say_terms(offer_queries.terms_of(offer), shop.currency), offer_queries.figures(session, offer, now))
-            for offer in session.scalars(select(Offer).order_by(Offer.archived_at.is_not(None), Offer.name))
-        ]  # fmt: skip
+    currency, known = (
+        context.application.the_shop().currency,
+        offer_queries.names_for_words(context.application),
+    )
+    rows = []
+    for offer, figures in offer_queries.with_figures(context.application):
+        terms = offer_queries.terms_of(offer)
+        rows.append((offer, say_benefit(terms, currency, known), say_terms(terms, currency), figures))
     return context.page("offers/offers.html", "messages", rows=rows)
 
 
@@ -49,23 +49,21 @@ def new(context: RequestContext = SignedIn) -> Response:
 
 @router.get("/offers/{offer_id}")
 def edit(offer_id: int, context: RequestContext = SignedIn, saved: str = "") -> Response:
-    with context.application.database.reading() as session:
-        offer = session.get(Offer, offer_id)
+    offer = context.application.find(Offer, offer_id)
     if offer is None:
         raise NotFound("No such offer is on file.")
     return _editor(context, offer, offer.name, offer_queries.terms_of(offer), saved=bool(saved))
 
 
 def _editor(context: RequestContext, offer: Offer | None, name: str, terms: Terms, problem: str | None = None, saved: bool = False) -> Response:  # fmt: skip
-    now, shop = context.application.clock.now(), context.application.the_shop()
-    with context.application.database.reading() as session:
-        values: dict[str, Any] = {
-            "items": list(session.execute(select(Item.id, Item.name).order_by(Item.name)).all()),
-            "departments": list(session.execute(select(Department.id, Department.name).order_by(Department.name)).all()),
-            "categories": [one for one in session.scalars(select(Item.category).distinct().order_by(Item.category)) if one],
-            "figures": offer_queries.figures(session, offer, now) if offer else None,
-            "codes": _codes(session, offer.id) if offer else [],
-        }  # fmt: skip
+    application, shop = context.application, context.application.the_shop()
+    values: dict[str, Any] = {
+        "items": catalogue_queries.item_names(application),
+        "departments": catalogue_queries.department_names(application),
+        "categories": catalogue_queries.categories(application),
+        "figures": offer_queries.figures_of(application, offer) if offer else None,
+        "codes": offer_queries.newest_codes(application, offer.id, SHOWN_CODES) if offer else [],
+    }
     values |= {
         "offer": offer,
         "name": name,
@@ -82,10 +80,10 @@ def _reading(context: RequestContext, terms: Terms) -> dict[str, Any]:
     """What these terms say, until when a code given now would hold, and what it is worth on a usual purchase."""
     now, shop = context.application.clock.now(), context.application.the_shop()
     until = expires(terms, now, shop.zone)
-    with context.application.database.reading() as session:
-        known, usual = offer_queries.names(session), offer_queries.typical_purchase(session)
-        whole = terms.whole and terms.kind != "item" and usual
-        worth = given(terms, [Line(usual)]) if whole else None
+    known = offer_queries.names_for_words(context.application)
+    usual = offer_queries.usual_purchase(context.application)
+    whole = terms.whole and terms.kind != "item" and usual
+    worth = given(terms, [Line(usual)]) if whole else None
     return {
         "said": say_benefit(terms, shop.currency, known),
         "small_print": say_terms(terms, shop.currency),
@@ -104,21 +102,6 @@ def reading(context: RequestContext = SignedIn, form: FormData = Form) -> Respon
     except (OfferProblem, ValidationError) as problem:
         values = {"unclear": str(problem)}
     return HTMLResponse(context.piece("offers/reading.html", **values))
-
-
-def _codes(session: Any, offer_id: int) -> list[Any]:
-    """The newest codes with who holds them and how often they were used."""
-    query = (
-        select(OfferCode)
-        .where(OfferCode.offer_id == offer_id)
-        .order_by(OfferCode.id.desc())
-        .limit(SHOWN_CODES)
-    )
-    found = []
-    for code in session.scalars(query):
-        used = session.scalars(select(Redemption).where(Redemption.code_id == code.id)).all()
-        found.append((code, offer_queries.holder(session, code), used))
-    return found
 
 
 def _terms_from(context: RequestContext, form: FormData) -> Terms:
@@ -182,21 +165,18 @@ def _till(context: RequestContext, typed: str, problem: str | None = None, done:
 
 
 def _look_up(context: RequestContext, typed: str) -> dict[str, Any]:
-    now, shop = context.application.clock.now(), context.application.the_shop()
-    with context.application.database.reading() as session:
-        code = offer_queries.find(session, typed)
-        offer = session.get_one(Offer, code.offer_id)
-        terms = offer_queries.terms_of(offer)
-        known: Names = offer_queries.names(session)
-        return {
-            "code": code,
-            "offer": offer,
-            "person": offer_queries.holder(session, code),
-            "benefit": say_benefit(terms, shop.currency, known),
-            "small_print": say_terms(terms, shop.currency),
-            "why_not": offer_queries.why_not(code, now, shop.zone),
-            "uses": list(session.scalars(select(Redemption).where(Redemption.code_id == code.id).order_by(Redemption.at))),
-        }  # fmt: skip
+    currency = context.application.the_shop().currency
+    found = offer_queries.look_up(context.application, typed)
+    terms, known = offer_queries.terms_of(found.offer), offer_queries.names_for_words(context.application)
+    return {
+        "code": found.code,
+        "offer": found.offer,
+        "person": found.person,
+        "benefit": say_benefit(terms, currency, known),
+        "small_print": say_terms(terms, currency),
+        "why_not": found.why_not,
+        "uses": found.uses,
+    }
 
 
 @router.post("/till")

@@ -4,18 +4,17 @@ import re
 from urllib.parse import urlsplit
 
 from fastapi import APIRouter, Request
-from fastapi.responses import HTMLResponse, RedirectResponse, Response
-from sqlalchemy import select
+from fastapi.responses import RedirectResponse, Response
 
 from loyalbell.services.delivery import engagement
-from loyalbell.storage.schema import ConsentEntry, GalleryPicture, Letterhead
-from loyalbell.web.request import NotFound, application_of, render
+from loyalbell.services.messages import gallery, letterheads
+from loyalbell.web.public.pages import UNKNOWN, page
+from loyalbell.web.request import NotFound, application_of
 
 router = APIRouter()
 PIXEL = bytes.fromhex(
     "47494638396101000100800000000000ffffff21f90401000000002c00000000010001000002024401003b"
 )
-UNKNOWN = "This link is not one we sent, or it was cut short on the way."
 
 
 @router.get("/o/{token}.gif")
@@ -38,8 +37,7 @@ def follow(token: str, link: str, request: Request) -> Response:
 @router.get("/shop.css")
 def shop_colours(request: Request) -> Response:
     """The colour of the shop's first letterhead, for customers' pages."""
-    with application_of(request).database.reading() as session:
-        accent = session.scalars(select(Letterhead.accent).order_by(Letterhead.id).limit(1)).first()
+    accent = letterheads.first_accent(application_of(request))
     colour = accent if accent and re.fullmatch(r"#[0-9a-f]{6}", accent) else "#173b39"
     text = f".bar {{ --bar: {colour}; background: {colour}; }} .public .btn-act {{ background: {colour}; border-color: {colour}; color: #fff; }}"
     return Response(text, media_type="text/css")
@@ -48,15 +46,10 @@ def shop_colours(request: Request) -> Response:
 @router.get("/picture/{token}")
 def picture(token: str, request: Request) -> Response:
     """A picture of the gallery, as mails show it."""
-    with application_of(request).database.reading() as session:
-        found = session.scalar(select(GalleryPicture).where(GalleryPicture.token == token))
+    found = gallery.picture_of(application_of(request), token)
     if found is None:
         raise NotFound("There is no such picture.")
     return Response(found.data, media_type=found.kind, headers={"Cache-Control": "public, max-age=86400"})
-
-
-def page(request: Request, template: str, **values: object) -> HTMLResponse:
-    return HTMLResponse(render(template, {"shop": application_of(request).the_shop()} | values))
 
 
 @router.get("/u/{token}")
@@ -79,13 +72,7 @@ def _refused(request: Request, token: str) -> bool:
     delivery = engagement.find_delivery(application, token)
     if delivery is None:
         return False
-    with application.database.reading() as session:
-        newest = session.scalars(
-            select(ConsentEntry.state)
-            .where(ConsentEntry.person_id == delivery.person_id, ConsentEntry.channel == delivery.channel)
-            .order_by(ConsentEntry.at.desc(), ConsentEntry.id.desc())
-            .limit(1)
-        ).first()
+    newest = engagement.word_on_channel(application, delivery.person_id, delivery.channel)
     return newest == "refused"
 
 

@@ -12,8 +12,8 @@ from loyalbell.services.customers import preference_centre
 from loyalbell.services.offers import queries as offer_queries
 from loyalbell.services.settings import sender_address
 from loyalbell.web.formatting import MONTHS
-from loyalbell.web.public.mail_link_routes import UNKNOWN
-from loyalbell.web.public.mail_link_routes import page as _page
+from loyalbell.web.public.pages import UNKNOWN
+from loyalbell.web.public.pages import page as _page
 from loyalbell.web.request import Form, NotFound, application_of
 
 router = APIRouter()
@@ -127,12 +127,11 @@ def offer(code: str, request: Request) -> Response:
     held, terms = found[0], offer_queries.terms_of(found[1])
     application = application_of(request)
     shop = application.the_shop()
-    with application.database.reading() as session:
-        facts = offer_queries.facts(session, shop, found[1], held, application.clock.now())
-        said = say_benefit(terms, shop.currency, offer_queries.names(session))
+    facts = offer_queries.shown_to_its_holder(application, found[1], held)
+    said = say_benefit(terms, shop.currency, offer_queries.names_for_words(application))
     return _page(
         request, "public/offer.html", sample=False, code=held, said=said, until=facts["until"],
-        small_print=say_terms(terms, shop.currency, facts["until"]), why_not=offer_queries.why_not(held, application.clock.now(), shop.zone),
+        small_print=say_terms(terms, shop.currency, str(facts["until"] or "")), why_not=offer_queries.why_not(held, application.clock.now(), shop.zone),
     )  # fmt: skip
 
 

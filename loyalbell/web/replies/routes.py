@@ -2,11 +2,11 @@
 
 from fastapi import APIRouter
 from fastapi.responses import Response
-from sqlalchemy import select
 from starlette.datastructures import FormData
 
+from loyalbell.services.accounts import sessions
 from loyalbell.services.replies import inbox
-from loyalbell.storage.schema import CannedAnswer, Person, Reply, User
+from loyalbell.storage.schema import Person, Reply
 from loyalbell.web.request import Form, NotFound, RequestContext, SignedIn, number_of, text_of
 
 router = APIRouter()
@@ -16,12 +16,10 @@ router = APIRouter()
 def list_page(
     context: RequestContext = SignedIn, state: str = "open", channel: str = "", mine: str = ""
 ) -> Response:
-    with context.application.database.reading() as session:
-        own = context.visitor.user_id if mine else None
-        found = inbox.threads(
-            session, state == "done", channel if channel in ("email", "text", "chat") else "", own
-        )
-        load = inbox.load(session, context.application.clock.now())
+    application = context.application
+    own = context.visitor.user_id if mine else None
+    only = channel if channel in ("email", "text", "chat") else ""
+    found, load = inbox.in_the_inbox(application, state == "done", only, own), inbox.load_of(application)
     return context.page(
         "replies/inbox.html", "tray", threads=found, load=load, state=state, channel=channel, mine=mine,
         most=max([*load.by_hour, *load.staffed, 1]),
@@ -30,8 +28,7 @@ def list_page(
 
 @router.get("/replies/answers")
 def canned(context: RequestContext = SignedIn) -> Response:
-    with context.application.database.reading() as session:
-        kept = list(session.scalars(select(CannedAnswer).order_by(CannedAnswer.name)))
+    kept = inbox.canned_answers(context.application)
     return context.page("replies/canned.html", "tray", canned=kept)
 
 
@@ -48,8 +45,7 @@ def keep_canned(context: RequestContext = SignedIn, form: FormData = Form) -> Re
 
 
 def _reply(context: RequestContext, reply_id: int) -> Reply:
-    with context.application.database.reading() as session:
-        reply = session.get(Reply, reply_id)
+    reply = context.application.find(Reply, reply_id)
     if reply is None:
         raise NotFound("No such reply is on file.")
     return reply
@@ -58,11 +54,10 @@ def _reply(context: RequestContext, reply_id: int) -> Reply:
 @router.get("/replies/{reply_id}")
 def thread_page(reply_id: int, context: RequestContext = SignedIn, sent: str = "") -> Response:
     reply = _reply(context, reply_id)
-    with context.application.database.reading() as session:
-        person = session.get(Person, reply.person_id) if reply.person_id else None
-        lines = inbox.thread(session, reply)
-        kept = list(session.scalars(select(CannedAnswer).order_by(CannedAnswer.name)))
-        staff = list(session.scalars(select(User).order_by(User.name)))
+    application = context.application
+    person = application.find(Person, reply.person_id)
+    lines, kept = inbox.lines_of(application, reply), inbox.canned_answers(application)
+    staff = sessions.everyone(application)
     return context.page(
         "replies/thread.html", "tray", reply=reply, person=person, lines=lines, canned=kept, staff=staff, sent=bool(sent),
     )  # fmt: skip

@@ -4,9 +4,9 @@ from typing import Any
 
 from fastapi import APIRouter
 from fastapi.responses import HTMLResponse, Response
-from sqlalchemy import select
 
 from loyalbell.core.results.attribution import DEFAULT_WINDOW_DAYS
+from loyalbell.services.campaigns import queries as campaign_queries
 from loyalbell.services.results.campaign_results import EXPLANATIONS, FIGURES, results_of
 from loyalbell.storage.schema import Campaign, Message, Segment
 from loyalbell.web.charts import hour_bars
@@ -19,9 +19,7 @@ STOP_POLLING = 286  # htmx swaps this answer in and asks no more
 
 @router.get("/results")
 def list_page(context: RequestContext = SignedIn) -> Response:
-    with context.application.database.reading() as session:
-        query = select(Campaign).where(Campaign.started_at.is_not(None)).order_by(Campaign.started_at.desc())
-        started = list(session.scalars(query))
+    started = campaign_queries.started(context.application)
     found = [results_of(context.application, campaign.id) for campaign in started]
     return context.page("results/results.html", "results", found=found, window=DEFAULT_WINDOW_DAYS)
 
@@ -30,12 +28,11 @@ def list_page(context: RequestContext = SignedIn) -> Response:
 def campaign_page(
     campaign_id: int, context: RequestContext = SignedIn, figure: str = "", page: int = 1
 ) -> Response:
-    with context.application.database.reading() as session:
-        campaign = session.get(Campaign, campaign_id)
-        if campaign is None:
-            raise NotFound("No such campaign is on file.")
-        segment = session.get_one(Segment, campaign.segment_id)
-        message = session.get_one(Message, campaign.message_id)
+    campaign = context.application.find(Campaign, campaign_id)
+    if campaign is None:
+        raise NotFound("No such campaign is on file.")
+    segment = context.application.find(Segment, campaign.segment_id)
+    message = context.application.find(Message, campaign.message_id)
     if campaign.started_at is None:
         return context.go(f"/campaigns/{campaign_id}")
     found = results_of(context.application, campaign_id)

@@ -23,17 +23,11 @@ from loyalbell.services.rhythm.figures import Looking, NotAPart
 from loyalbell.services.rhythm.page_figures import Names
 from loyalbell.web.request import NotFound, RequestContext, SignedIn
 from loyalbell.web.rhythm import charts as pictures
+from loyalbell.web.rhythm.views import names_of
 
 router = APIRouter()
 COHORTS_SHOWN = 13
 SHOWN_ITEMS = 40
-
-
-def names_of(context: RequestContext) -> Names:
-    """The part of the shop that the address names."""
-    given = context.request.query_params.get("of", "")
-    kind, _, name = given.partition(":")
-    return Names(**{kind: name}) if kind in ("department", "category", "item") and name else Names()
 
 
 def _looking(context: RequestContext) -> tuple[Names, Looking]:

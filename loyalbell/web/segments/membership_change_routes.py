@@ -17,7 +17,7 @@ from loyalbell.services.segments import membership_changes
 from loyalbell.services.segments import queries as segment_queries
 from loyalbell.web.formatting import say_month
 from loyalbell.web.request import Form, NotFound, RequestContext, SignedIn, text_of
-from loyalbell.web.rhythm.routes import names_of
+from loyalbell.web.rhythm.views import names_of
 
 router = APIRouter()
 PAGE = 50

@@ -9,7 +9,6 @@ from zoneinfo import ZoneInfo
 import numpy as np
 from fastapi import APIRouter
 from fastapi.responses import HTMLResponse, JSONResponse, Response
-from sqlalchemy import select
 from starlette.datastructures import FormData
 
 from loyalbell.core.history.columns import Ints
@@ -33,8 +32,7 @@ PAGE, SOME = 50, 8
 
 
 def _segment(context: RequestContext, segment_id: int) -> Segment:
-    with context.application.database.reading() as session:
-        segment = session.get(Segment, segment_id)
+    segment = context.application.find(Segment, segment_id)
     if segment is None:
         raise NotFound("No such segment is on file.")
     return segment
@@ -42,10 +40,9 @@ def _segment(context: RequestContext, segment_id: int) -> Segment:
 
 @router.get("/segments")
 def list_page(context: RequestContext = SignedIn) -> Response:
-    with context.application.database.reading() as session:
-        everything = list(session.scalars(select(Segment).order_by(Segment.name)))
-        kept = [one for one in everything if one.archived_at is None]
-        uses = {segment.id: segment_queries.used_in(session, segment.id) for segment in kept}
+    everything = segment_queries.every_segment(context.application)
+    kept = [one for one in everything if one.archived_at is None]
+    uses = segment_queries.uses_of(context.application, [segment.id for segment in kept])
     readings = {
         segment.id: segment_queries.read(context.application, segment_queries.rule_of(segment), some=0)
         for segment in kept
@@ -83,8 +80,7 @@ def new(context: RequestContext = SignedIn, rule: str = "") -> Response:
 def compare(context: RequestContext = SignedIn) -> Response:
     """Two or three segments and how their people overlap."""
     chosen = [int(one) for one in context.request.query_params.getlist("segment") if one.isdigit()][:3]
-    with context.application.database.reading() as session:
-        kept = list(session.scalars(select(Segment).order_by(Segment.name)))
+    kept = segment_queries.every_segment(context.application)
     chosen = [one for one in dict.fromkeys(chosen) if one in {segment.id for segment in kept}]
     overlaps = overlap.compare(context.application, chosen) if len(chosen) > 1 else []
     shown = [
@@ -124,8 +120,7 @@ def _editor(
 def _uses(context: RequestContext, segment_id: int | None) -> list[str]:
     if segment_id is None:
         return []
-    with context.application.database.reading() as session:
-        return segment_queries.used_in(session, segment_id)
+    return segment_queries.uses_of(context.application, [segment_id])[segment_id]
 
 
 def _values(context: RequestContext, rule: Rule) -> dict[str, object]:
@@ -243,8 +238,7 @@ def freeze(segment_id: int, context: RequestContext = SignedIn) -> Response:
 def why(segment_id: int, person_id: int, context: RequestContext = SignedIn) -> Response:
     """Why somebody is in a segment or not."""
     segment = _segment(context, segment_id)
-    with context.application.database.reading() as session:
-        person = session.get(Person, person_id)
+    person = context.application.find(Person, person_id)
     found = segment_queries.why(context.application, segment_queries.rule_of(segment), person_id)
     if person is None or found is None:
         raise NotFound("No such customer is on file.")

@@ -7,8 +7,6 @@ from types import SimpleNamespace
 from typing import Any
 from zoneinfo import ZoneInfo
 
-from sqlalchemy import select
-
 from loyalbell.core.clock.zones import day_of
 from loyalbell.core.history.money import say_money
 from loyalbell.core.policy.send_policy import CAUSE_WORDS
@@ -22,15 +20,15 @@ from loyalbell.core.sequences.rehearsal import Line
 from loyalbell.core.sequences.rehearsal_figures import Day, Figures
 from loyalbell.services.application import Application
 from loyalbell.services.cached_work import LatestRequest
+from loyalbell.services.customers import queries as customer_queries
 from loyalbell.services.sequences import drafts as sequence_drafts
+from loyalbell.services.sequences import queries as sequence_queries
 from loyalbell.services.sequences import rehearsals
 from loyalbell.services.sequences.rehearsals import Rehearsed
 from loyalbell.services.sequences.shop_policy import volume_guard_of
 from loyalbell.services.settings.channels import CareSettings, loaded
-from loyalbell.storage.schema import Person
 from loyalbell.web.formatting import about, say_day
 from loyalbell.web.request import RequestContext
-from loyalbell.web.sequences.views import names_of
 
 SAMPLE = 4
 SOON = 0.22
@@ -112,8 +110,7 @@ def say_entry_refusal(cause: str) -> str:
 
 def steps_by_id(context: RequestContext, plan: p.Plan) -> dict[str, str]:
     """What each step is called in a line."""
-    with context.application.database.reading() as session:
-        names = names_of(context, session)
+    names = sequence_queries.plan_names(context.application)
     return {one.id: short_step(one, names) for one in p.every_step(plan.steps)}
 
 
@@ -202,8 +199,7 @@ def guard_most(context: RequestContext, figures: Figures, people: int) -> int:
 def diaries(context: RequestContext, rehearsed: Rehearsed, steps: dict[str, str]) -> list[SimpleNamespace]:
     snapshot = context.application.snapshot()
     ids = {number: int(snapshot.people.ids[number]) for number in sample(rehearsed)}
-    with context.application.database.reading() as session:
-        people = {one.id: one for one in session.scalars(select(Person).where(Person.id.in_(ids.values())))}
+    people = customer_queries.people_by_id(context.application, ids.values())
     return [
         SimpleNamespace(
             id=ids[number], name=people[ids[number]].name or "no name on file",

@@ -8,7 +8,6 @@ from fastapi import APIRouter
 from fastapi.responses import HTMLResponse, Response
 from markupsafe import escape
 from pydantic import ValidationError
-from sqlalchemy import func, select
 from starlette.datastructures import FormData
 
 from loyalbell.core.clock.local_time import at_local
@@ -19,7 +18,7 @@ from loyalbell.core.segments.model import RuleProblem
 from loyalbell.core.sequences import plan as p
 from loyalbell.core.sequences import plan_words
 from loyalbell.core.sequences.entry import OUT_WORDS
-from loyalbell.core.sequences.plan import read_plan
+from loyalbell.services.customers import queries as customer_queries
 from loyalbell.services.delivery import dispatcher
 from loyalbell.services.sequences import drafts as sequence_drafts
 from loyalbell.services.sequences import (
@@ -30,16 +29,17 @@ from loyalbell.services.sequences import (
     publishing_preview,
     rehearsals,
 )
+from loyalbell.services.sequences import queries as sequence_queries
 from loyalbell.services.sequences.drafts import SequenceProblem, draft_of
 from loyalbell.services.sequences.publishing import Choices
 from loyalbell.services.today import staff_notes
 from loyalbell.storage import schema
-from loyalbell.storage.schema import Delivery, Enrolment, HeldBatch, Person, SequenceVersion
+from loyalbell.storage.schema import Enrolment
 from loyalbell.web.request import Form, NotFound, RequestContext, SignedIn, number_of, text_of
 from loyalbell.web.sequences import editor_rail as rail
 from loyalbell.web.sequences import views as sheet
 from loyalbell.web.sequences.forms import read_pace
-from loyalbell.web.sequences.routes import sequence_of, standing
+from loyalbell.web.sequences.lookup import sequence_of, standing
 
 router = APIRouter()
 A_MOMENT = 1.0
@@ -55,15 +55,10 @@ def before_publishing(sequence_id: int, context: RequestContext = SignedIn) -> R
 def _publish_page(context: RequestContext, sequence: schema.Sequence, problem: str | None = None, form: FormData | None = None) -> Response:  # fmt: skip
     plan = draft_of(sequence)
     what = publishing_preview.change(context.application, sequence.id)
-    with context.application.database.reading() as session:
-        names = sheet.names_of(context, session)
-        live = session.get(SequenceVersion, sequence.live_version_id) if sequence.live_version_id else None
+    names = sequence_queries.plan_names(context.application)
+    live = sequence_queries.live_plan(context.application, sequence)
     steps = {one.id: rail.short_step(one, names) for one in p.every_step(plan.steps)}
-    old = (
-        {one.id: rail.short_step(one, names) for one in p.every_step(read_plan(live.plan).steps)}
-        if live
-        else {}
-    )
+    old = {one.id: rail.short_step(one, names) for one in p.every_step(live.steps)} if live else {}
     seen = rail.rail_soon(context, plan, sequence.id, "publish", rehearsals.PAST_DAYS, A_MOMENT)
     values = (seen or {}) | {
         "rehearsing": seen is None, "past_days": rehearsals.PAST_DAYS,
@@ -144,21 +139,12 @@ def live(sequence_id: int, context: RequestContext = SignedIn) -> Response:
 
 
 def _live(context: RequestContext, sequence: schema.Sequence, problem: str | None = None) -> Response:
-    with context.application.database.reading() as session:
-        version = session.get(SequenceVersion, sequence.live_version_id) if sequence.live_version_id else None
-        if version is None:
-            return context.go(f"/sequences/{sequence.id}")
-        names, plan = sheet.names_of(context, session), read_plan(version.plan)
-        here = dict(session.execute(select(Enrolment.step, func.count()).where(Enrolment.sequence_id == sequence.id, Enrolment.state == "under way").group_by(Enrolment.step)).all())  # fmt: skip
-        sent = session.execute(
-            select(Delivery.step, Delivery.state, Delivery.cause, func.count())
-            .where(Delivery.origin_kind == "sequence", Delivery.origin_id == sequence.id)
-            .group_by(Delivery.step, Delivery.state, Delivery.cause)
-        ).all()
-        states = session.execute(
-            select(Enrolment.state, Enrolment.cause, func.count()).where(Enrolment.sequence_id == sequence.id).group_by(Enrolment.state, Enrolment.cause)
-        ).all()  # fmt: skip
-        held = session.scalar(select(func.count()).where(HeldBatch.origin_kind == "sequence", HeldBatch.origin_id == sequence.id, HeldBatch.state == "held"))  # fmt: skip
+    plan = sequence_queries.live_plan(context.application, sequence)
+    if plan is None:
+        return context.go(f"/sequences/{sequence.id}")
+    names = sequence_queries.plan_names(context.application)
+    counts = sequence_queries.live_counts(context.application, sequence.id)
+    here, sent, states, held = counts.here, counts.deliveries, counts.enrolments, counts.held_batches
     gone = {
         step: sum(count for at, state, _, count in sent if at == step and state == "sent")
         for step, *_ in sent
@@ -238,11 +224,7 @@ def bring(sequence_id: int, context: RequestContext = SignedIn, form: FormData =
     """One customer by email, mobile or number."""
     sequence_of(context, sequence_id)
     who = text_of(form, "who").strip()
-    with context.application.database.reading() as session:
-        found = session.get(Person, int(who)) if who.isdigit() and len(who) < 10 else None
-        found = found or session.scalar(
-            select(Person).where((func.lower(Person.email) == who.lower()) | (Person.phone == who)).limit(1)
-        )
+    found = customer_queries.person_named(context.application, who)
     if found is None:
         return context.problem("Nobody on file has this email, mobile or number.")
     try:
@@ -288,32 +270,19 @@ def people(
     sequence_id: int, context: RequestContext = SignedIn, step: str = "", state: str = "", page: int = 1
 ) -> Response:
     sequence = sequence_of(context, sequence_id)
-    where = [Enrolment.sequence_id == sequence_id]
-    if step:
-        where += [Enrolment.step == step, Enrolment.state == "under way"]
-    if state:
-        where.append(Enrolment.state == state)
-    with context.application.database.reading() as session:
-        names = sheet.names_of(context, session)
-        count = session.scalar(select(func.count()).where(*where)) or 0
-        rows = session.execute(
-            select(Enrolment, Person).join(Person, Person.id == Enrolment.person_id).where(*where)
-            .order_by(Enrolment.entered_at.desc(), Enrolment.id).offset((max(page, 1) - 1) * SHOWN).limit(SHOWN)
-        ).all()  # fmt: skip
-        version = session.get(SequenceVersion, sequence.live_version_id) if sequence.live_version_id else None
-    steps = (
-        {one.id: rail.short_step(one, names) for one in p.every_step(read_plan(version.plan).steps)}
-        if version
-        else {}
-    )
+    names = sequence_queries.plan_names(context.application)
+    skip = (max(page, 1) - 1) * SHOWN
+    found = sequence_queries.enrolled(context.application, sequence_id, step, state, skip, SHOWN)
+    rows, count = found.rows, found.count
+    plan = sequence_queries.live_plan(context.application, sequence)
+    steps = {one.id: rail.short_step(one, names) for one in p.every_step(plan.steps)} if plan else {}
     base = f"/sequences/{sequence_id}/people?step={step}&state={state}"
     return context.page("sequences/people.html", "sequences", sequence=sequence, rows=rows, count=count, steps=steps, step=step, state=state, page=max(page, 1), pages=-(-count // SHOWN), base=base, say_state=say_state)  # fmt: skip
 
 
 @router.post("/enrolments/{enrolment_id}/move")
 def move(enrolment_id: int, context: RequestContext = SignedIn, form: FormData = Form) -> Response:
-    with context.application.database.reading() as session:
-        one = session.get(Enrolment, enrolment_id)
+    one = context.application.find(Enrolment, enrolment_id)
     if one is None:
         raise NotFound("That person’s way through the sequence is no longer on file.")
     try:

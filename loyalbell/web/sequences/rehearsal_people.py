@@ -7,12 +7,10 @@ from types import SimpleNamespace
 from typing import Any
 from urllib.parse import urlencode
 
-from sqlalchemy import select
-
 from loyalbell.core.clock.zones import Zone, day_of
 from loyalbell.core.sequences import plan as p
 from loyalbell.core.sequences.rehearsal import Rehearsal, Sent, StayedOut
-from loyalbell.storage.schema import Person
+from loyalbell.services.customers import queries as customer_queries
 from loyalbell.web.formatting import Formatter, people
 from loyalbell.web.request import RequestContext
 from loyalbell.web.sequences import editor_rail as rail
@@ -74,9 +72,7 @@ def _messages(rows: Sequence[Any]) -> str:
 
 def _lines(context: RequestContext, some: Sequence[Any], steps: dict[str, str]) -> list[SimpleNamespace]:
     ids = context.application.snapshot().people.ids
-    with context.application.database.reading() as session:
-        kept = session.scalars(select(Person).where(Person.id.in_({int(ids[one.person]) for one in some})))
-        found = {one.id: one for one in kept}
+    found = customer_queries.people_by_id(context.application, {int(ids[one.person]) for one in some})
     return [
         SimpleNamespace(
             person=found[at], at=datetime.fromtimestamp(one.at, UTC), by=getattr(one, "channel", ""),

@@ -15,9 +15,9 @@ from loyalbell.services.sequences.rehearsals import Rehearsed
 from loyalbell.services.settings.channels import StaffSettings, loaded
 from loyalbell.web.request import RequestContext, SignedIn
 from loyalbell.web.sequences import editor_rail as rail
+from loyalbell.web.sequences.lookup import sequence_of
 from loyalbell.web.sequences.rehearsal_charts import day_columns, quarter_columns
 from loyalbell.web.sequences.rehearsal_people import Asked, behind
-from loyalbell.web.sequences.routes import sequence_of
 
 router = APIRouter()
 SPANS = {"past": "the past 180 days", "coming": f"the coming {forecast.WEEKS} weeks"}

@@ -7,7 +7,6 @@ from typing import Any
 
 from fastapi import APIRouter
 from fastapi.responses import HTMLResponse, JSONResponse, Response
-from sqlalchemy import func, select
 from starlette.datastructures import FormData
 
 from loyalbell.core.history.money import minor_digits
@@ -15,43 +14,28 @@ from loyalbell.core.segments.model import RuleProblem
 from loyalbell.core.sequences import plan_words
 from loyalbell.core.sequences.plan import Plan, PlanProblem, read_plan
 from loyalbell.services.sequences import commands as sequence_commands
+from loyalbell.services.sequences import queries as sequence_queries
 from loyalbell.services.sequences import sequence_templates
 from loyalbell.services.sequences.drafts import SequenceProblem, draft_of
 from loyalbell.storage import schema
-from loyalbell.storage.schema import Enrolment, HeldBatch, SequenceVersion
 from loyalbell.web.request import Form, NotFound, RequestContext, SignedIn, number_of, text_of
 from loyalbell.web.sequences import editor_rail as rail
 from loyalbell.web.sequences import views as sheet
 from loyalbell.web.sequences.forms import plan_from
+from loyalbell.web.sequences.lookup import sequence_of, standing
 
 router = APIRouter()
 
 
-def sequence_of(context: RequestContext, sequence_id: int) -> schema.Sequence:
-    with context.application.database.reading() as session:
-        found = session.get(schema.Sequence, sequence_id)
-    if found is None:
-        raise NotFound("No such sequence is on file.")
-    return found
-
-
 @router.get("/sequences")
 def list_page(context: RequestContext = SignedIn) -> Response:
-    with context.application.database.reading() as session:
-        names = sheet.names_of(context, session)
-        under_way = dict(
-            session.execute(
-                select(Enrolment.sequence_id, func.count()).where(Enrolment.state == "under way").group_by(Enrolment.sequence_id)
-            ).all()
-        )  # fmt: skip
-        kept = session.scalars(
-            select(schema.Sequence).where(schema.Sequence.archived_at.is_(None)).order_by(schema.Sequence.rank, schema.Sequence.id)
-        )  # fmt: skip
-        rows = [
-            (one, plan_words.say_start(draft_of(one).start, names), under_way.get(one.id, 0)) for one in kept
-        ]
-        held = session.scalar(select(func.count()).where(HeldBatch.state == "held"))
-    return context.page("sequences/sequences.html", "sequences", rows=rows, held=held or 0)
+    names = sequence_queries.plan_names(context.application)
+    rows = [
+        (sequence, plan_words.say_start(draft_of(sequence).start, names), under_way)
+        for sequence, under_way in sequence_queries.in_order(context.application)
+    ]
+    held = sequence_queries.batches_waiting(context.application)
+    return context.page("sequences/sequences.html", "sequences", rows=rows, held=held)
 
 
 @router.get("/sequences/new")
@@ -77,22 +61,6 @@ def _editor(context: RequestContext, sequence: schema.Sequence | None, name: str
         "past_days": rail.rail_days(plan), "page_mark": secrets.token_hex(8),
     }  # fmt: skip
     return context.page("sequences/editor.html", "sequences", 422 if problem else 200, **values)
-
-
-def standing(context: RequestContext, sequence: schema.Sequence | None) -> str:
-    """``draft · live version 2 has 318 people under way``."""
-    if sequence is None:
-        return "not kept yet"
-    if sequence.live_version_id is None:
-        return "draft"
-    with context.application.database.reading() as session:
-        live = session.get_one(SequenceVersion, sequence.live_version_id)
-        people = session.scalar(
-            select(func.count()).where(Enrolment.sequence_id == sequence.id, Enrolment.state == "under way")
-        )
-    word = {"live": "live", "paused": "paused", "stopped": "stopped"}.get(sequence.state, "")
-    same = live.plan == sequence.draft
-    return f"{'' if same else 'changed draft · '}{word} version {live.number} has {people:,} people under way"
 
 
 @router.get("/sequences/{sequence_id:int}")
@@ -154,12 +122,8 @@ def save(context: RequestContext = SignedIn, form: FormData = Form) -> Response:
 @router.post("/sequences/{sequence_id:int}/copy")
 def copy(sequence_id: int, context: RequestContext = SignedIn) -> Response:
     one = sequence_of(context, sequence_id)
-    with context.application.database.reading() as session:
-        taken = {name.lower() for name in session.scalars(select(schema.Sequence.name))}
-    number = next(at for at in range(2, 1_000) if f"{one.name} {at}".lower() not in taken)
-    made = sequence_commands.keep(
-        context.application, None, f"{one.name} {number}", draft_of(one), context.by
-    )
+    name = sequence_queries.name_of_a_copy(context.application, one.name)
+    made = sequence_commands.keep(context.application, None, name, draft_of(one), context.by)
     return context.go(f"/sequences/{made}")
 
 

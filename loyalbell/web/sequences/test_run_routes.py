@@ -4,21 +4,21 @@ from datetime import UTC, datetime
 
 from fastapi import APIRouter
 from fastapi.responses import Response
-from sqlalchemy import func, select
 from starlette.datastructures import FormData
 
 from loyalbell.core.segments.model import RuleProblem
 from loyalbell.core.sequences import plan as p
 from loyalbell.core.sequences import plan_words
+from loyalbell.services.customers import queries as customer_queries
+from loyalbell.services.sequences import queries as sequence_queries
 from loyalbell.services.sequences import rehearsals, test_run
 from loyalbell.services.sequences.drafts import draft_of
 from loyalbell.services.settings.channels import ProofReader, ProofSettings, loaded
 from loyalbell.storage import schema
-from loyalbell.storage.schema import Person, User
+from loyalbell.storage.schema import User
 from loyalbell.web.request import Form, RequestContext, SignedIn, text_of
 from loyalbell.web.sequences import editor_rail as rail
-from loyalbell.web.sequences import views as sheet
-from loyalbell.web.sequences.routes import sequence_of
+from loyalbell.web.sequences.lookup import sequence_of
 
 router = APIRouter()
 
@@ -53,21 +53,18 @@ def _reader(context: RequestContext, to: str) -> ProofReader:
     readers = loaded(context.application, ProofSettings).readers
     if to.isdigit() and int(to) < len(readers):
         return readers[int(to)]
-    with context.application.database.reading() as session:
-        user = session.get(User, context.visitor.user_id)
+    user = context.application.find(User, context.visitor.user_id)
     return ProofReader(name=context.by, email=user.email if user else "")
 
 
 def _people_named(context: RequestContext, names: list[str]) -> tuple[list[int], list[str]]:
     found, unknown = [], []
-    with context.application.database.reading() as session:
-        for name in names[: test_run.MOST_PEOPLE]:
-            one = session.get(Person, int(name)) if name.isdigit() and len(name) < 10 else None
-            one = one or session.scalar(select(Person).where((func.lower(Person.email) == name.lower()) | (Person.phone == name)).limit(1))  # fmt: skip
-            if one is None:
-                unknown.append(name)
-            else:
-                found.append(one.id)
+    for name in names[: test_run.MOST_PEOPLE]:
+        person = customer_queries.person_named(context.application, name)
+        if person is None:
+            unknown.append(name)
+        else:
+            found.append(person.id)
     return found, unknown
 
 
@@ -77,9 +74,8 @@ def _proof(context: RequestContext, sequence: schema.Sequence, ids: list[int], w
         made = test_run.prove(context.application, plan, ids, sequence.key)
     except RuleProblem as wrong:
         made, problem = test_run.Proved({}, {}), str(wrong)
-    with context.application.database.reading() as session:
-        names = sheet.names_of(context, session)
-        people = {one.id: one for one in session.scalars(select(Person).where(Person.id.in_(made.paths)))}
+    names = sequence_queries.plan_names(context.application)
+    people = customer_queries.people_by_id(context.application, made.paths)
     steps = {one.id: rail.short_step(one, names) for one in p.every_step(plan.steps)}
     arms = []
     for step in p.every_step(plan.steps):

@@ -1,13 +1,11 @@
 """The sheet of the sequence editor: the score and the words of one plan."""
 
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
 from types import SimpleNamespace
 from typing import Any
 
-from sqlalchemy import select
-from sqlalchemy.orm import Session
-
 from loyalbell.core.history.money import minor_digits
-from loyalbell.core.messages import content as c
 from loyalbell.core.messages.email_rendering import FilledEmail
 from loyalbell.core.messages.merge_fields import FieldProblem
 from loyalbell.core.messages.text_parts import parts
@@ -16,13 +14,16 @@ from loyalbell.core.sequences import plan as p
 from loyalbell.core.sequences import plan_words
 from loyalbell.core.sequences.plan_words import Names
 from loyalbell.core.sequences.score import Score, score_of
-from loyalbell.services.delivery.rendering import newest_version
+from loyalbell.services.catalogue import queries as catalogue_queries
+from loyalbell.services.customers import queries as customer_queries
 from loyalbell.services.messages import preview
+from loyalbell.services.messages import queries as message_queries
+from loyalbell.services.offers import queries as offer_queries
 from loyalbell.services.segments import queries as segment_queries
 from loyalbell.services.sequences import drafts as sequence_drafts
-from loyalbell.storage import schema
-from loyalbell.storage.schema import Department, Event, Item, Message, Offer, Segment, Tag, YearlyDate
-from loyalbell.web.campaigns.routes import ORDERS
+from loyalbell.services.sequences import queries as sequence_queries
+from loyalbell.storage.schema import Message
+from loyalbell.web.channel_orders import ORDERS
 from loyalbell.web.messages.drafts import drafts_of
 from loyalbell.web.request import RequestContext
 from loyalbell.web.sequences.forms import KINDS, STARTS
@@ -30,46 +31,81 @@ from loyalbell.web.sequences.forms import KINDS, STARTS
 WAITS = (("for", "for a time"), ("until time", "until a time of the week"), ("until date", "until a date"), ("until event", "until something happens, so long at most"), ("until near", "until so long before their date"))  # fmt: skip
 RELEASES = (("at once", "at once"), ("window", "within hours of chosen days"), ("exact", "at an exact time of chosen days"))  # fmt: skip
 DIDS = (("got", "got a message"), ("opened", "opened a message"), ("clicked", "pressed a link in a message"), ("replied", "answered a message"))  # fmt: skip
+Pairs = Sequence[tuple[Any, str]]
 UNITS = tuple((one, one) for one in ("minutes", "hours", "days", "weeks", "months"))
 
 
-def names_of(context: RequestContext, session: Session) -> Names:
-    return Names(
-        segment_queries.saying(context.application, context.application.snapshot()),
-        dict(session.execute(select(Message.id, Message.name).where(~Message.hidden)).all()),
-        dict(session.execute(select(Offer.id, Offer.name)).all()),
-        dict(session.execute(select(schema.Sequence.id, schema.Sequence.name)).all()),
+@dataclass(frozen=True)
+class PlanChoices:
+    """What the choosers of the plan editor offer, mostly as (value, words)."""
+
+    names: Names
+    items: Pairs
+    departments: Pairs
+    categories: Pairs
+    messages: Pairs
+    offers: Pairs
+    segments: Pairs
+    sequences: Pairs
+    tags: Pairs
+    targets: Pairs
+    events: Sequence[str]
+    dates: Pairs
+    sends: Pairs
+    money: Callable[[int | None], str]
+    weekdays: Sequence[str] = plan_words.DAYS
+    units: Pairs = UNITS
+    kinds: Pairs = KINDS
+    starts: Pairs = STARTS
+    waits: Pairs = WAITS
+    releases: Pairs = RELEASES
+    dids: Pairs = DIDS
+    orders: Pairs = ORDERS
+    whats: Pairs = tuple(plan_words.WHAT_WORDS.items())
+    channels: Pairs = tuple((channel, channel) for channel in ("email", "text", "chat"))
+
+
+OWN_DATES = (
+    ("birthday", "their birthday"),
+    ("companion", "a companion’s birthday"),
+    ("renewal", "their membership renews"),
+    ("appointment", "an appointment"),
+)
+
+
+def editor_choices_of(context: RequestContext, plan: p.Plan) -> PlanChoices:
+    """What the choosers offer for this plan."""
+    application = context.application
+    currency, names = application.the_shop().currency, sequence_queries.plan_names(application)
+    fields = [(f"field:{at}", f"set {name}") for at, (name, _) in names.saying.catalogue.fields.items()]
+    tags = [(tag.id, tag.name) for tag in customer_queries.tags_of(application)]
+    return PlanChoices(
+        names=names,
+        messages=sorted(names.messages.items(), key=lambda named: named[1]),
+        offers=offer_queries.current_names(application),
+        segments=segment_queries.current_names(application),
+        tags=tags,
+        targets=[
+            *((f"tag:{at}", f"put on “{name}”") for at, name in tags),
+            *((f"off:{at}", f"take off “{name}”") for at, name in tags),
+            *fields,
+        ],
+        items=catalogue_queries.item_names(application),
+        departments=catalogue_queries.department_names(application),
+        categories=[(category, category) for category in catalogue_queries.categories(application)],
+        sequences=sequence_queries.live_names(application),
+        events=customer_queries.kinds_of_events(application),
+        dates=[
+            *OWN_DATES,
+            *((name, f"their “{name}”") for name in customer_queries.names_of_yearly_dates(application)),
+        ],
+        sends=[
+            (step.id, names.messages.get(step.message or 0, "a message"))
+            for step in p.every_step(plan.steps)
+            if isinstance(step, p.MessageStep)
+        ],
+        money=lambda minor: f"{minor / 10 ** minor_digits(currency):.2f}" if minor else "",
     )
-
-
-def editor_choices_of(context: RequestContext, plan: p.Plan) -> SimpleNamespace:
-    """What the choosers offer, as (value, words)."""
-    currency = context.application.the_shop().currency
-    with context.application.database.reading() as session:
-
-        def pairs(query: Any) -> list[tuple[Any, str]]:
-            return [(at, name) for at, name in session.execute(query).all()]
-
-        names = names_of(context, session)
-        fields = [(f"field:{at}", f"set {name}") for at, (name, _) in names.saying.catalogue.fields.items()]
-        tags = pairs(select(Tag.id, Tag.name).order_by(Tag.name))
-        named = list(session.scalars(select(YearlyDate.name).distinct()))
-        return SimpleNamespace(
-            names=names, weekdays=plan_words.DAYS, units=UNITS, kinds=KINDS, starts=STARTS, waits=WAITS, releases=RELEASES, dids=DIDS,
-            orders=ORDERS, whats=list(plan_words.WHAT_WORDS.items()), channels=[(one, one) for one in ("email", "text", "chat")],
-            messages=sorted(names.messages.items(), key=lambda one: one[1]),
-            offers=pairs(select(Offer.id, Offer.name).where(Offer.archived_at.is_(None)).order_by(Offer.name)),
-            segments=pairs(select(Segment.id, Segment.name).where(Segment.archived_at.is_(None)).order_by(Segment.name)),
-            tags=tags, targets=[*((f"tag:{at}", f"put on “{name}”") for at, name in tags), *((f"off:{at}", f"take off “{name}”") for at, name in tags), *fields],
-            items=pairs(select(Item.id, Item.name).order_by(Item.name)),
-            departments=pairs(select(Department.id, Department.name).order_by(Department.name)),
-            categories=[(one, one) for one in session.scalars(select(Item.category).distinct().order_by(Item.category)) if one],
-            sequences=pairs(select(schema.Sequence.id, schema.Sequence.name).where(schema.Sequence.state == "live").order_by(schema.Sequence.name)),
-            events=list(session.scalars(select(Event.kind).distinct().order_by(Event.kind))),
-            dates=[("birthday", "their birthday"), ("companion", "a companion’s birthday"), ("renewal", "their membership renews"), ("appointment", "an appointment"), *((one, f"their “{one}”") for one in named)],
-            sends=[(one.id, names.messages.get(one.message or 0, "a message")) for one in p.every_step(plan.steps) if isinstance(one, p.MessageStep)],
-            money=lambda minor: f"{minor / 10 ** minor_digits(currency):.2f}" if minor else "",
-        )  # fmt: skip
 
 
 def sheet_values(
@@ -161,11 +197,10 @@ def _shown(context: RequestContext, plan: p.Plan, picked: str) -> SimpleNamespac
     step = next((one for one in p.every_step(plan.steps) if one.id == picked), None)
     if not isinstance(step, p.MessageStep) or step.message is None:
         return None
-    with context.application.database.reading() as session:
-        message = session.get(Message, step.message)
-        if message is None:
-            return None
-        content = c.read_content(newest_version(session, message.id).content)
+    message = context.application.find(Message, step.message)
+    if message is None:
+        return None
+    content = message_queries.content_of(context.application, message.id)
     channel = next((one for one in step.channels if one in content.channels()), None)
     writing = content.find(channel) if channel else None
     if writing is None:

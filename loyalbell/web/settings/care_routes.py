@@ -3,13 +3,12 @@
 from fastapi import APIRouter
 from fastapi.responses import Response
 from pydantic import ValidationError
-from sqlalchemy import select
 from starlette.datastructures import FormData
 
 from loyalbell.core.policy.send_policy import FrequencyCap
 from loyalbell.core.validation_errors import say_error
-from loyalbell.services.settings.channels import CareSettings, loaded
-from loyalbell.storage.schema import Department
+from loyalbell.services.catalogue import queries as catalogue_queries
+from loyalbell.services.settings.channels import CareSettings, keep, loaded
 from loyalbell.web.request import Form, RequestContext, SignedIn, number_of, text_of
 
 router = APIRouter()
@@ -23,8 +22,7 @@ def care(context: RequestContext = SignedIn, saved: str = "") -> Response:
 def _care(
     context: RequestContext, settings: CareSettings, problem: str | None = None, saved: bool = False
 ) -> Response:
-    with context.application.database.reading() as session:
-        departments = session.execute(select(Department.id, Department.name).order_by(Department.name)).all()
+    departments = catalogue_queries.department_names(context.application)
     values = {"care": settings, "problem": problem, "saved": saved, "departments": departments, "channels": ("email", "text", "chat")}  # fmt: skip
     return context.page("settings/care.html", "settings", 422 if problem else 200, **values)
 
@@ -46,7 +44,5 @@ def save_care(context: RequestContext = SignedIn, form: FormData = Form) -> Resp
         })  # fmt: skip
     except ValidationError as error:
         return _care(context, kept, f"{say_error(error.errors()[0])}.")
-    with context.application.database.transaction() as session:
-        made.save(session)
-        context.application.note(session, context.by, "changed the settings", group="care")
+    keep(context.application, made, "care", context.by)
     return context.go("/settings/care?saved=yes")

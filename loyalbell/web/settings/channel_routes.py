@@ -15,7 +15,7 @@ from loyalbell.channels.webhook import new_secret
 from loyalbell.core.validation_errors import say_error
 from loyalbell.services.delivery.senders import ShopSender
 from loyalbell.services.messages import spam_filter
-from loyalbell.services.messages.preflight_context import lacking
+from loyalbell.services.messages.preflight_context import what_channels_lack
 from loyalbell.services.settings import sender_address
 from loyalbell.services.settings.channels import (
     GATEWAYS,
@@ -24,6 +24,7 @@ from loyalbell.services.settings.channels import (
     ProofReader,
     ProofSettings,
     StaffSettings,
+    keep,
     loaded,
 )
 from loyalbell.web.request import Form, NotFound, RequestContext, SignedIn, text_of
@@ -39,16 +40,16 @@ def channels(context: RequestContext = SignedIn, saved: str = "") -> Response:
 
 
 def _page(context: RequestContext, problem: str | None = None, saved: bool = False) -> Response:
-    with context.application.database.reading() as session:
-        values: dict[str, Any] = {
-            "lacks": lacking(session, context.application.the_shop()),
-            "email": EmailSettings.load(session),
-            "sender_confirmed": sender_address.is_confirmed(session, context.application.the_shop()),
-            "gateways": {channel: group.load(session) for channel, group in GATEWAYS.items()},
-            "links": LinkSettings.load(session),
-            "staff": StaffSettings.load(session),
-            "proofs": ProofSettings.load(session).readers,
-        }
+    application = context.application
+    values: dict[str, Any] = {
+        "lacks": what_channels_lack(application),
+        "email": loaded(application, EmailSettings),
+        "sender_confirmed": sender_address.confirmed(application),
+        "gateways": {channel: loaded(application, group) for channel, group in GATEWAYS.items()},
+        "links": loaded(application, LinkSettings),
+        "staff": loaded(application, StaffSettings),
+        "proofs": loaded(application, ProofSettings).readers,
+    }
     values |= {
         "weekdays": WEEKDAYS,
         "problem": problem,
@@ -108,9 +109,7 @@ def save(group: str, context: RequestContext = SignedIn, form: FormData = Form) 
     except (ValidationError, ValueError, BadKey) as problem:
         words = f"{say_error(problem.errors()[0])}." if isinstance(problem, ValidationError) else str(problem)
         return _page(context, words)
-    with context.application.database.transaction() as session:
-        made.save(session)
-        context.application.note(session, context.by, "changed the settings", group=group)
+    keep(context.application, made, group, context.by)
     return context.go("/settings/channels?saved=yes")
 
 

@@ -5,36 +5,16 @@ from typing import Any
 
 from fastapi import APIRouter
 from fastapi.responses import Response
-from sqlalchemy import select
 from starlette.datastructures import FormData
 
 from loyalbell.services.messages import queries as message_queries
 from loyalbell.services.settings import shop as shop_settings
-from loyalbell.services.settings.shop import NotSetUp, ShopForm
-from loyalbell.storage.schema import LogEntry
+from loyalbell.services.settings.shop import NotSetUp
 from loyalbell.web.request import Form, RequestContext, SignedIn, number_of, text_of
+from loyalbell.web.settings.forms import read_shop_form
 
 router = APIRouter()
 LOG_SHOWN = 200
-
-
-def read_shop_form(form: Mapping[str, Any]) -> ShopForm:
-    def text(name: str) -> str:
-        return str(form.get(name, "")).strip()
-
-    port = text("smtp_port")
-    return ShopForm(
-        name=text("name"),
-        zone=text("zone"),
-        currency=text("currency").upper(),
-        country=text("country").upper(),
-        postal_address=text("postal_address"),
-        public_url=text("public_url").rstrip("/"),
-        sender_name=text("sender_name") or text("name"),
-        sender_email=text("sender_email"),
-        smtp_host=text("smtp_host"),
-        smtp_port=int(port) if port.isdigit() else 0,
-    )
 
 
 @router.get("/settings")
@@ -97,6 +77,5 @@ def switch(context: RequestContext = SignedIn, form: FormData = Form) -> Respons
 
 @router.get("/log")
 def log_page(context: RequestContext = SignedIn) -> Response:
-    with context.application.database.reading() as session:
-        entries = list(session.scalars(select(LogEntry).order_by(LogEntry.id.desc()).limit(LOG_SHOWN)))
+    entries = shop_settings.newest_log_entries(context.application, LOG_SHOWN)
     return context.page("settings/log.html", "log", entries=entries)
