@@ -13,10 +13,10 @@ from loyalbell.post_room.behaviour import ANSWERS
 from loyalbell.services.application import Application
 from loyalbell.services.campaigns import commands as campaign_commands
 from loyalbell.services.delivery.dispatcher import anything_due
-from loyalbell.services.delivery.scheduler import Heartbeat
 from loyalbell.services.imports import commands as import_commands
 from loyalbell.services.offers import commands as offer_commands
 from loyalbell.services.replies import inbound
+from loyalbell.services.scheduler import Heartbeat
 from loyalbell.storage.schema import Person
 from tests.browser.driver import ServedApplication, open_browser, scratch_folder, sign_in
 from tests.support import wait_for

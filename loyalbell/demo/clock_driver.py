@@ -10,7 +10,7 @@ from loyalbell.demo.passing_days import PassingDays
 from loyalbell.post_room.doors import People
 from loyalbell.services.application import Application
 from loyalbell.services.clock import DemoClock
-from loyalbell.services.delivery.scheduler import Heartbeat
+from loyalbell.services.scheduler import Heartbeat
 
 log = structlog.get_logger()
 HOUR = 3_600

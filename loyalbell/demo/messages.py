@@ -8,6 +8,7 @@ from sqlalchemy import insert, select
 from sqlalchemy.orm import Session
 
 from loyalbell.core.messages.content import Button, EmailContent, Heading, Text, as_message
+from loyalbell.core.policy.delivery_state import BOUNCED, SENT, WITHHELD
 from loyalbell.core.segments.model import Group, LastDays, OrdersCondition, ReachCondition, Rule
 from loyalbell.storage.schema import (
     Campaign,
@@ -148,7 +149,7 @@ def _last_campaign(session: Session, at: datetime, rng: Random) -> None:
             message_id=2,
             message_version_id=2,
             rule=lapsed(70, GROOM_ROOM).model_dump(),
-            state="sent",
+            state=SENT,
             made_at=at - timedelta(hours=1),
             started_at=at,
             ended_at=at,
@@ -208,7 +209,7 @@ def _left_out(
     for number, (person_id, _) in enumerate(people, start=before + 1):
         state = said.get(person_id, "never asked")
         cause = "no address" if state == "agreed" else state
-        settled = {"state": "withheld", "cause": cause, "detail": None, "address": None, "attempts": 0}
+        settled = {"state": WITHHELD, "cause": cause, "detail": None, "address": None, "attempts": 0}
         rows.append(
             _delivery(number, person_id, "", at, rng) | settled | {"handed_at": None, "sent_at": None}
         )
@@ -228,7 +229,7 @@ def _delivery(number: int, person_id: int, address: str, at: datetime, rng: Rand
         "channel": "email",
         "address": address,
         "token": f"{rng.getrandbits(128):032x}",
-        "state": "bounced" if bounced else "sent",
+        "state": BOUNCED if bounced else SENT,
         "cause": "not accepted" if bounced else None,
         "detail": "550 no such mailbox" if bounced else None,
         "due_at": at,

@@ -13,6 +13,7 @@ from sqlalchemy import Connection
 from sqlalchemy.orm import Session
 
 from loyalbell.core.history.snapshot import PERSON_WORDS
+from loyalbell.core.policy.delivery_state import PERHAPS_SENT
 from loyalbell.storage import change_log
 
 BULK = 20_000
@@ -30,7 +31,7 @@ ORDER_COLUMNS = (
 DELIVERY_COLUMNS = (
     "person_id", "sent_at", "channel", "message_version_id", "state", "origin_kind", "origin_id",
 )  # fmt: skip
-LEFT = "{row}.state IN ('sent', 'unsure')"
+LEFT = f"{{row}}.state IN ({', '.join(repr(str(state)) for state in PERHAPS_SENT)})"
 
 
 @dataclass(frozen=True)

@@ -8,7 +8,7 @@ from fastapi.responses import Response
 from fastapi.staticfiles import StaticFiles
 
 from loyalbell.services.application import Application
-from loyalbell.services.delivery.scheduler import Heartbeat
+from loyalbell.services.scheduler import Heartbeat
 from loyalbell.web import errors
 from loyalbell.web.accounts import routes as accounts_routes
 from loyalbell.web.api.app import create_api

@@ -11,9 +11,9 @@ from loyalbell.channels.loopback import LOOPBACK
 from loyalbell.channels.smtp import SmtpSender
 from loyalbell.channels.smtp_inbound import MailIn
 from loyalbell.services.application import Application
-from loyalbell.services.delivery.scheduler import Heartbeat
 from loyalbell.services.delivery.senders import ShopSender
 from loyalbell.services.replies.inbound import take_mail
+from loyalbell.services.scheduler import Heartbeat
 from loyalbell.web.app import create_app
 from loyalbell.web.request import DemoParts
 

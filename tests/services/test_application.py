@@ -16,11 +16,11 @@ from loyalbell.services.campaigns import commands as campaign_commands
 from loyalbell.services.customers import ordering, profile
 from loyalbell.services.customers import queries as customer_queries
 from loyalbell.services.customers.ordering import CannotRingUp
-from loyalbell.services.delivery.scheduler import tick
 from loyalbell.services.delivery.senders import ShopSender
 from loyalbell.services.messages import commands as message_commands
 from loyalbell.services.messages import preview
 from loyalbell.services.messages import queries as message_queries
+from loyalbell.services.scheduler import tick
 from loyalbell.services.segments import commands as segment_commands
 from loyalbell.services.segments import queries as segment_queries
 from loyalbell.services.settings import shop as shop_settings

@@ -16,7 +16,7 @@ from loyalbell.services.rhythm import bands as rhythm_bands
 from loyalbell.services.rhythm import page_figures
 from loyalbell.services.rhythm.page_figures import Names
 from loyalbell.services.segments import queries as segment_queries
-from loyalbell.storage.files.parsers import Bad, Phone
+from loyalbell.storage.records.parsers import Bad, Phone
 from loyalbell.storage.schema import ApiToken, CustomField, NotTheSame, Person, SavedView, Suppression
 from tests.web.test_pages import PagesCase
 

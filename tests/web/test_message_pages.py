@@ -12,12 +12,12 @@ from sqlalchemy import func, select
 from loyalbell.channels.webhook import signature
 from loyalbell.core.messages import content as c
 from loyalbell.core.offers.terms import Terms
-from loyalbell.services.delivery.scheduler import tick
 from loyalbell.services.messages import commands as message_commands
 from loyalbell.services.messages import message_templates, preflight
 from loyalbell.services.messages import queries as message_queries
 from loyalbell.services.offers import commands as offer_commands
 from loyalbell.services.offers import queries as offer_queries
+from loyalbell.services.scheduler import tick
 from loyalbell.services.settings.channels import ChatSettings, TextSettings, loaded
 from loyalbell.storage.consent import consent_now
 from loyalbell.storage.schema import Delivery, GalleryPicture, Message, Person, Preference, Reply, SignUp

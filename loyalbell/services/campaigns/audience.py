@@ -13,6 +13,7 @@ from loyalbell.core.campaigns.plan import CampaignPlan, engaged
 from loyalbell.core.history.columns import Mask
 from loyalbell.core.history.snapshot import HistorySnapshot
 from loyalbell.core.messages.content import read_content
+from loyalbell.core.policy.delivery_state import WITHHELD
 from loyalbell.core.policy.send_policy import CAUSE_WORDS, SendFacts, first_refusal
 from loyalbell.core.segments.model import read_rule
 from loyalbell.core.sequences.assignment import held_back
@@ -111,7 +112,7 @@ def _left_out(application: Application, session: Session, campaign: Campaign, pl
 def _had(session: Session, campaign_id: int) -> list[int]:
     """Person ids to whom an earlier round went."""
     query = select(Delivery.person_id).where(
-        Delivery.origin_kind == "campaign", Delivery.origin_id == campaign_id, Delivery.state != "withheld"
+        Delivery.origin_kind == "campaign", Delivery.origin_id == campaign_id, Delivery.state != WITHHELD
     )
     return list(session.scalars(query))
 

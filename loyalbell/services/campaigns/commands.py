@@ -4,18 +4,20 @@ from collections.abc import Mapping, Sequence
 from datetime import datetime, timedelta
 from itertools import islice
 
-from sqlalchemy import insert, select, update
+from sqlalchemy import insert, select
 from sqlalchemy.orm import Session
 
 from loyalbell.core.campaigns.plan import CampaignPlan
 from loyalbell.core.clock.pacing import instants
 from loyalbell.core.clock.zones import zone_of
 from loyalbell.core.messages.content import CHANNELS
+from loyalbell.core.policy.delivery_state import PLANNED, WITHHELD
 from loyalbell.core.policy.send_policy import VolumeGuard
 from loyalbell.services.application import Application
 from loyalbell.services.campaigns.audience import Audience, audience, plan_of
 from loyalbell.services.campaigns.queries import CannotSend, blocked, findings, message_ids
 from loyalbell.services.delivery.link_tokens import new_token
+from loyalbell.services.delivery.outbox import become_all
 from loyalbell.services.delivery.rendering import newest_version
 from loyalbell.services.settings.channels import CareSettings
 from loyalbell.storage.schema import Campaign, Delivery, Message, Segment, Shop
@@ -238,11 +240,11 @@ def _deliveries(campaign: Campaign, versions: Mapping[int, int], who: Audience, 
     }  # fmt: skip
     due = _due(plan_of(campaign), len(who.reached), now, zone)
     planned = [
-        {"person_id": at, "address": address, "state": "planned", "cause": None, "channel": who.channel[at], "token": new_token(who.channel[at]), "due_at": when, "message_version_id": versions[who.message[at]]}
+        {"person_id": at, "address": address, "state": PLANNED, "cause": None, "channel": who.channel[at], "token": new_token(who.channel[at]), "due_at": when, "message_version_id": versions[who.message[at]]}
         for (at, address), when in zip(who.reached.items(), due, strict=True)
     ]  # fmt: skip
     withheld = [
-        {"person_id": at, "address": None, "state": "withheld", "cause": cause, "channel": campaign.channels[0], "token": new_token("email"), "due_at": now, "message_version_id": versions[campaign.message_id]}
+        {"person_id": at, "address": None, "state": WITHHELD, "cause": cause, "channel": campaign.channels[0], "token": new_token("email"), "due_at": now, "message_version_id": versions[campaign.message_id]}
         for at, cause in who.left_out.items()
     ]  # fmt: skip
     return [shared | row for row in (*planned, *withheld)]
@@ -264,17 +266,9 @@ def stop_campaign(application: Application, campaign_id: int, by: str) -> int:
         campaign = session.get_one(Campaign, campaign_id)
         if campaign.state != "sending":
             return 0
-        done = session.execute(
-            update(Delivery)
-            .where(
-                Delivery.origin_kind == "campaign",
-                Delivery.origin_id == campaign_id,
-                Delivery.state == "planned",
-            )
-            .values(state="withheld", cause="stopped")
-        )
+        mine = (Delivery.origin_kind == "campaign") & (Delivery.origin_id == campaign_id)
+        count = become_all(session, mine & (Delivery.state == PLANNED), WITHHELD, cause="stopped")
         campaign.state, campaign.ended_at, campaign.round_at = "stopped", application.clock.now(), None
-        count = int(done.rowcount)  # type: ignore[attr-defined]
         application.note(session, by, "stopped a campaign", campaign=campaign.name, people=count)
         return count
 

@@ -12,6 +12,7 @@ from sqlalchemy.orm import Session
 
 from loyalbell.core.messages import content as c
 from loyalbell.core.messages.mime import one_line
+from loyalbell.core.policy.delivery_state import HANDED_OVER, PLANNED
 from loyalbell.services.application import Application
 from loyalbell.services.delivery.composer import CONFIRMATION, PROOF, once_only
 from loyalbell.services.delivery.link_tokens import new_token
@@ -183,7 +184,7 @@ def shown_again(application: Application, token: str) -> str | None:
         delivery = session.scalar(
             select(Delivery).where(Delivery.token == token, Delivery.channel == "email")
         )
-        if delivery is None or delivery.state not in ("sent", "bounced"):
+        if delivery is None or delivery.state not in HANDED_OVER:
             return None
         shop = session.get_one(Shop, 1)
         made = compiled_version(session, shop, delivery.message_version_id, "email", delivery.language)
@@ -263,7 +264,7 @@ def _ask_to_confirm(
     session.add(
         Delivery(
             origin_kind=CONFIRMATION, origin_id=version, person_id=person.id, message_version_id=version, channel="email",
-            address=row.email, token=new_token("email"), state="planned", due_at=now,
+            address=row.email, token=new_token("email"), state=PLANNED, due_at=now,
         )
     )  # fmt: skip
 

@@ -9,6 +9,7 @@ from sqlalchemy.orm import Session
 
 from loyalbell.core.clock.local_time import at_local
 from loyalbell.core.history.money import say_money
+from loyalbell.core.policy.delivery_state import BOUNCED, SENT, UNSURE, WITHHELD
 from loyalbell.core.policy.send_policy import CAUSE_WORDS
 from loyalbell.storage.schema import (
     Answer,
@@ -265,10 +266,10 @@ class _Diary:
 
 def _delivery_entry(delivery: Delivery, name: str) -> DiaryEntry:
     at = delivery.sent_at or delivery.due_at
-    if delivery.state == "withheld":
+    if delivery.state == WITHHELD:
         why = CAUSE_WORDS.get(delivery.cause or "", delivery.cause or "")
         return DiaryEntry(at, "message", f"“{name}” not sent", why)
-    state = {"sent": "sent by", "bounced": "not accepted by", "unsure": "perhaps sent by"}.get(
+    state = {SENT: "sent by", BOUNCED: "not accepted by", UNSURE: "perhaps sent by"}.get(
         delivery.state, "planned by"
     )
     return DiaryEntry(at, "message", f"“{name}” {state} {delivery.channel}", delivery.address or "")

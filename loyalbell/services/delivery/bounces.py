@@ -6,7 +6,9 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from loyalbell.core.clock.local_time import local_day
+from loyalbell.core.policy.delivery_state import BOUNCED
 from loyalbell.services.application import Application
+from loyalbell.services.delivery.outbox import become
 from loyalbell.storage.schema import Delivery, DeliveryEvent, Shop, Suppression
 from loyalbell.storage.webhook_events import announce
 
@@ -15,9 +17,9 @@ SOFT_WEEKS, SOFT_SPAN = 3, timedelta(days=180)
 
 
 def bounced(session: Session, delivery: Delivery, now: datetime, hard: bool, words: str) -> None:
-    """Writes a touch down as bounced, and suppresses the address where that is due."""
-    delivery.state, delivery.cause, delivery.detail = "bounced", "not accepted", words[:500]
-    delivery.sent_at = delivery.sent_at or now
+    """Writes a delivery down as bounced, and suppresses the address where that is due."""
+    sent_at = delivery.sent_at or now
+    become(delivery, BOUNCED, cause="not accepted", detail=words[:500], sent_at=sent_at)
     event = DeliveryEvent(
         delivery_id=delivery.id, kind="hard bounce" if hard else "soft bounce", at=now, detail=words[:500]
     )
@@ -29,7 +31,7 @@ def bounced(session: Session, delivery: Delivery, now: datetime, hard: bool, wor
         now,
         person=delivery.person_id,
         channel=delivery.channel,
-        delivery=delivery.id,
+        touch=delivery.id,
     )
     if hard:
         suppress(session, delivery, HARD_BOUNCE, now)

@@ -9,17 +9,18 @@ from sqlalchemy.orm import Session
 
 from loyalbell.core.clock.send_windows import AT_ONCE, opens
 from loyalbell.core.clock.zones import zone_of
+from loyalbell.core.policy.delivery_state import LEFT_US, PLANNED, WITHHELD
 from loyalbell.core.policy.send_policy import next_allowed
 from loyalbell.services.application import Application
+from loyalbell.services.delivery.outbox import become
 from loyalbell.services.sequences.actions import SEQUENCE
-from loyalbell.services.sequences.shop_policy import quiet_of
 from loyalbell.services.settings.channels import CareSettings
+from loyalbell.services.settings.quiet_hours import quiet_of
 from loyalbell.storage.schema import Delivery, Message, MessageVersion, Person, Shop
 
 PATIENCE = timedelta(days=3)
 MANY = 5_000
 REMEMBERED = timedelta(days=366)
-LEFT = ("sent", "bounced", "handing", "unsure")
 
 
 def within_limits(
@@ -47,7 +48,7 @@ def within_limits(
             continue
         kept.add(delivery.id)
         if at is None or at > delivery.due_at.timestamp() + PATIENCE.total_seconds():
-            delivery.state, delivery.cause = "withheld", "contact limit"
+            become(delivery, WITHHELD, cause="contact limit")
         else:
             delivery.due_at = datetime.fromtimestamp(at, UTC)
     return [one for one in deliveries if one.id not in kept]
@@ -71,7 +72,7 @@ def _sent(session: Session, people: list[int], now: datetime) -> dict[int, list[
         .join(Message, Message.id == MessageVersion.message_id)
         .where(
             Delivery.person_id.in_(people),
-            Delivery.state.in_(LEFT) | ((Delivery.state == "planned") & (Delivery.origin_kind == SEQUENCE)),
+            Delivery.state.in_(LEFT_US) | ((Delivery.state == PLANNED) & (Delivery.origin_kind == SEQUENCE)),
             when > now - REMEMBERED,
             Message.purpose == "marketing",
         )

@@ -15,8 +15,11 @@ from loyalbell.core.messages.email_rendering import FilledEmail
 from loyalbell.core.messages.merge_fields import FieldProblem
 from loyalbell.core.messages.short_rendering import CompiledShort, conversation_open, fill_short
 from loyalbell.core.messages.text_parts import parts
+from loyalbell.core.policy.delivery_state import IN_FLIGHT, SENT, WITHHELD
 from loyalbell.core.policy.send_policy import SendFacts, first_refusal
 from loyalbell.services.application import Application
+from loyalbell.services.delivery.exit_recheck import exited_since
+from loyalbell.services.delivery.outbox import become
 from loyalbell.services.delivery.rendering import (
     Compiled,
     ContentFiller,
@@ -31,7 +34,6 @@ from loyalbell.services.delivery.rendering import (
     render_context_for,
     writing_of,
 )
-from loyalbell.services.sequences.exit_recheck import exited_since
 from loyalbell.services.settings.channels import GATEWAYS, EmailSettings, GatewaySettings
 from loyalbell.storage.consent import address_of, consent_now, suppressed_addresses, suppressed_people
 from loyalbell.storage.schema import (
@@ -95,7 +97,7 @@ def _asked_for_less(session: Session, ids: Sequence[int], now: datetime) -> tupl
         select(Delivery.person_id, func.max(Delivery.sent_at))
         .join(MessageVersion, MessageVersion.id == Delivery.message_version_id)
         .join(Message, Message.id == MessageVersion.message_id)
-        .where(Delivery.person_id.in_(seldom), Delivery.state == "sent", Message.purpose == "marketing")
+        .where(Delivery.person_id.in_(seldom), Delivery.state == SENT, Message.purpose == "marketing")
         .group_by(Delivery.person_id)
     )
     last = {at: sent for at, sent in session.execute(query).all() if sent is not None} if seldom else {}
@@ -125,7 +127,7 @@ class Composer:
         gone = exited_since(self.session, self.application.snapshot(), deliveries, int(self.now.timestamp()))
         for delivery in deliveries:
             if delivery.id in gone:
-                delivery.state, delivery.cause = "withheld", gone[delivery.id]
+                become(delivery, WITHHELD, cause=gone[delivery.id])
         deliveries = [delivery for delivery in deliveries if delivery.id not in gone]
         self.service = self._service({delivery.message_version_id for delivery in deliveries})
         self.facts = self._all_facts(deliveries, people)
@@ -137,7 +139,7 @@ class Composer:
             try:
                 found.append(self._one(delivery, people[delivery.person_id], care[delivery.person_id]))
             except Withhold as why:
-                delivery.state, delivery.cause, delivery.detail = "withheld", why.cause, why.detail
+                become(delivery, WITHHELD, cause=why.cause, detail=why.detail)
         return found
 
     def writing(self, delivery: Delivery, language: str) -> tuple[Writing, Compiled] | None:
@@ -233,7 +235,7 @@ class Composer:
             sender, content = self._form(delivery, person, writing, template, filled, facts)
         except (FieldProblem, BadKey, ValueError) as problem:
             raise Withhold("not filled", str(problem)) from problem
-        delivery.state, delivery.handed_at, delivery.attempts = "handing", self.now, delivery.attempts + 1
+        become(delivery, IN_FLIGHT, handed_at=self.now, attempts=delivery.attempts + 1)
         return Outgoing(
             delivery.id,
             sender,

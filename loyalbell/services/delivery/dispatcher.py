@@ -1,7 +1,7 @@
 """Handing touches to a channel so that none goes twice and none is lost.
 
-A touch is *planned*, then *handing* (written down before anything leaves), then
-*sent*, *bounced* or planned again for later. One found *handing* after a crash
+A delivery is *planned*, then *in flight* (written down before anything leaves), then
+*sent*, *bounced* or planned again for later. One found *in flight* after a crash
 may or may not have gone: it becomes *unsure* and waits for a person, unless the
 network can be asked.
 """
@@ -15,10 +15,12 @@ from sqlalchemy.orm import Session
 
 from loyalbell.channels.sender import Outcome, Outgoing, Sender
 from loyalbell.core.messages.delivery_reports import lasting, say_status, status_in
+from loyalbell.core.policy.delivery_state import BOUNCED, FAILED, IN_FLIGHT, PLANNED, SENT, UNSURE, WAITING
 from loyalbell.services.application import Application
 from loyalbell.services.delivery.bounces import bounced
 from loyalbell.services.delivery.campaign_limits import within_limits
 from loyalbell.services.delivery.composer import Composer
+from loyalbell.services.delivery.outbox import become
 from loyalbell.services.delivery.rendering import message_id
 from loyalbell.services.settings.channels import CareSettings
 from loyalbell.storage.schema import Campaign, Delivery, Shop
@@ -62,7 +64,7 @@ def anything_due(application: Application) -> bool:
 def _due(session: Session, now: datetime) -> tuple[ColumnElement[bool], ...]:
     """Planned for now or earlier, on a channel that is not silenced."""
     silent = CareSettings.load(session).silent
-    return (Delivery.state == "planned", Delivery.due_at <= now, Delivery.channel.not_in(silent))
+    return (Delivery.state == PLANNED, Delivery.due_at <= now, Delivery.channel.not_in(silent))
 
 
 def claim(application: Application, limit: int) -> Batch:
@@ -102,17 +104,17 @@ def _tell_others(session: Session, deliveries: Iterable[Delivery], now: datetime
     if not anyone_listens(session):
         return
     for delivery in deliveries:
-        kind = {"sent": "message.sent", "bounced": "message.bounced"}.get(delivery.state)
+        kind = {SENT: "message.sent", BOUNCED: "message.bounced"}.get(delivery.state)
         if kind:
             announce(
-                session, kind, now, person=delivery.person_id, channel=delivery.channel, delivery=delivery.id
+                session, kind, now, person=delivery.person_id, channel=delivery.channel, touch=delivery.id
             )
 
 
 def _settle(session: Session, delivery: Delivery, outcome: Outcome, now: datetime) -> None:
     delivery.detail = outcome.words[:500]
     if outcome.result == "accepted":
-        delivery.state, delivery.sent_at, delivery.cause, delivery.detail = "sent", now, None, None
+        become(delivery, SENT, sent_at=now, cause=None, detail=None)
     elif outcome.result == "refused":
         status = status_in(outcome.words)
         bounced(
@@ -123,11 +125,11 @@ def _settle(session: Session, delivery: Delivery, outcome: Outcome, now: datetim
             say_status(status, outcome.words) if status else outcome.words,
         )
     elif outcome.result == "unsure":
-        delivery.state = "unsure"
+        become(delivery, UNSURE)
     elif delivery.attempts <= len(WAITS):
-        delivery.state, delivery.due_at = "planned", now + WAITS[delivery.attempts - 1]
+        become(delivery, PLANNED, due_at=now + WAITS[delivery.attempts - 1])
     else:
-        delivery.state, delivery.cause = "failed", "not accepted"
+        become(delivery, FAILED, cause="not accepted")
 
 
 def _lasting(delivery: Delivery, status: str, words: str) -> bool:
@@ -141,17 +143,16 @@ def mend_after_stop(application: Application, sender: Sender) -> None:
     """After a start: touches left *handing* are settled by asking the network, or become *unsure*."""
     with application.database.transaction() as session:
         shop = session.get(Shop, 1)
-        left = list(session.scalars(select(Delivery).where(Delivery.state.in_(("handing", "unsure")))))
+        left = list(session.scalars(select(Delivery).where(Delivery.state.in_((IN_FLIGHT, UNSURE)))))
         for delivery in left:
             assert shop is not None
             known = sender.knows(message_id(delivery, shop), delivery.channel)
             if known:
-                delivery.state, delivery.sent_at, delivery.detail = "sent", delivery.handed_at, None
+                become(delivery, SENT, sent_at=delivery.handed_at, detail=None)
             elif known is None:
-                delivery.state = "unsure"
-                delivery.detail = "the program stopped while handing this over"
+                become(delivery, UNSURE, detail="the program stopped while handing this over")
             else:
-                delivery.state, delivery.detail = "planned", None
+                become(delivery, PLANNED, detail=None)
     finish_campaigns(application)
 
 
@@ -163,15 +164,15 @@ def decide_unsure(
         unsure = list(
             session.scalars(
                 select(Delivery).where(
-                    Delivery.state == "unsure", Delivery.origin_kind == kind, Delivery.origin_id == origin_id
+                    Delivery.state == UNSURE, Delivery.origin_kind == kind, Delivery.origin_id == origin_id
                 )
             )
         )
         for delivery in unsure:
             if again:
-                delivery.state, delivery.due_at = "planned", application.clock.now()
+                become(delivery, PLANNED, due_at=application.clock.now())
             else:
-                delivery.state, delivery.sent_at = "sent", delivery.handed_at
+                become(delivery, SENT, sent_at=delivery.handed_at)
         if again and kind == "campaign":
             session.get_one(Campaign, origin_id).state = "sending"
         word = "sent again" if again else "counted as sent"
@@ -183,7 +184,7 @@ def decide_unsure(
 def finish_campaigns(application: Application) -> None:
     """A campaign is over when nothing of it waits any more and no further round comes."""
     waiting = select(Delivery.origin_id).where(
-        Delivery.origin_kind == "campaign", Delivery.state.in_(("planned", "handing"))
+        Delivery.origin_kind == "campaign", Delivery.state.in_(WAITING)
     )
     with application.database.transaction() as session:
         now = application.clock.now()

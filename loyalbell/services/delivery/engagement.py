@@ -6,8 +6,8 @@ from sqlalchemy.orm import Session
 from loyalbell.core.messages.merge_fields import FieldProblem, fields_used, fill
 from loyalbell.services.application import Application
 from loyalbell.services.delivery.composer import PROOF
+from loyalbell.services.delivery.merge_facts import field_facts
 from loyalbell.services.delivery.rendering import compiled_version, own_links
-from loyalbell.services.messages.merge_facts import field_facts
 from loyalbell.storage.consent import address_of, consent_now
 from loyalbell.storage.schema import ConsentEntry, Delivery, DeliveryEvent, Item, Person, Shop
 from loyalbell.storage.webhook_events import announce, announce_consent

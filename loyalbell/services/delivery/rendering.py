@@ -26,10 +26,11 @@ from loyalbell.core.messages.item_lists import Shelf, Stock
 from loyalbell.core.messages.merge_fields import OWN, fields_used, fill
 from loyalbell.core.messages.mime import Envelope, MailFile, make_mail
 from loyalbell.core.messages.short_rendering import CompiledShort, compile_short, fill_short, offers_named
+from loyalbell.core.messages.spoken_dates import say_date
 from loyalbell.core.segments.evaluation import evaluate
 from loyalbell.core.segments.model import Rule, RuleProblem
 from loyalbell.services.application import Application
-from loyalbell.services.messages.merge_facts import field_facts, say_date
+from loyalbell.services.delivery.merge_facts import field_facts
 from loyalbell.services.offers import commands as offer_commands
 from loyalbell.services.offers import queries as offer_queries
 from loyalbell.services.rhythm.queries import next_day, rhythms_of

@@ -15,10 +15,10 @@ from loyalbell.storage.files.custom_columns import OwnColumns
 from loyalbell.storage.files.customer_import import CustomerUpsert, Language, Tags, Zone, checked
 from loyalbell.storage.files.import_outcome import Counts, Outcome
 from loyalbell.storage.files.order_import import OrdersIn
-from loyalbell.storage.files.parsers import Bad, Birthday, CellReader, Email, Phone, When
 from loyalbell.storage.files.record_import import reader_for
 from loyalbell.storage.records.custom_fields import check_value
 from loyalbell.storage.records.kinds import RECORDS
+from loyalbell.storage.records.parsers import Bad, Birthday, CellReader, Email, Phone, When
 from loyalbell.storage.records.person_resolver import known_of
 from loyalbell.storage.records.upsert import Upsert
 from loyalbell.storage.schema import ConsentEntry, CustomField, ExternalId, Shop

@@ -1,6 +1,7 @@
 """Proofs: a message as one customer would get it, sent to oneself or to a proof-reader."""
 
 from loyalbell.core.messages import content as c
+from loyalbell.core.policy.delivery_state import PLANNED
 from loyalbell.services.application import Application
 from loyalbell.services.delivery.composer import PROOF, once_only
 from loyalbell.services.delivery.link_tokens import new_token
@@ -31,7 +32,7 @@ def send_proof(application: Application, writing: c.EmailContent | c.TextContent
             Delivery(
                 origin_kind=PROOF, origin_id=version, step=writing.channel, person_id=person.id,
                 message_version_id=version, channel=writing.channel, address=address, token=new_token("email"),
-                state="planned", due_at=now,
+                state=PLANNED, due_at=now,
             )
         )  # fmt: skip
         application.note(session, by, "sent a proof", to=address, as_person=person.id)

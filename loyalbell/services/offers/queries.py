@@ -9,6 +9,7 @@ from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from loyalbell.core.clock.local_time import local_day
+from loyalbell.core.messages.spoken_dates import say_date
 from loyalbell.core.offers.terms import (
     Given,
     Line,
@@ -23,7 +24,6 @@ from loyalbell.core.offers.terms import (
     tidy_code,
 )
 from loyalbell.services.application import Application
-from loyalbell.services.messages.merge_facts import say_date
 from loyalbell.storage.schema import Department, Item, Offer, OfferCode, Order, Person, Redemption, Shop
 
 SAMPLE_CODE = "SAMPL-ECODE"

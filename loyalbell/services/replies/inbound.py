@@ -14,6 +14,7 @@ from sqlalchemy.orm import Session
 from loyalbell.core.messages.delivery_reports import read_report
 from loyalbell.core.messages.mime import one_line
 from loyalbell.core.messages.reply_keywords import Kind, is_automatic, keyword, newest_words
+from loyalbell.core.policy.delivery_state import BOUNCED, SENT, TRANSITIONS
 from loyalbell.services.application import Application
 from loyalbell.services.delivery import bounces
 from loyalbell.services.delivery.engagement import say_for_address
@@ -46,7 +47,7 @@ def failed(application: Application, channel: str, message_id: str, permanent: b
         delivery = _delivery_of(session, message_id)
         if delivery is None or delivery.channel != channel:
             return False
-        if delivery.state != "bounced":
+        if BOUNCED in TRANSITIONS[delivery.state]:
             bounces.bounced(session, delivery, application.clock.now(), permanent, words)
         return True
 
@@ -66,9 +67,9 @@ def take_mail(application: Application, recipients: Sequence[str], raw: bytes) -
         if report is not None:
             if delivery is not None and report.kind == "complaint":
                 bounces.complained(application, session, delivery)
-            elif delivery is not None and delivery.state != "bounced":
+            elif delivery is not None:
                 for one in report.bounces:
-                    if one.action == "failed":
+                    if one.action == "failed" and BOUNCED in TRANSITIONS[delivery.state]:
                         bounces.bounced(session, delivery, application.clock.now(), one.hard, one.words)
             return
     mail = BytesParser(policy=policy.default).parsebytes(raw)
@@ -144,7 +145,7 @@ def _last_to(session: Session, channel: str, address: str, at: datetime) -> Deli
     query = (
         select(Delivery)
         .where(
-            Delivery.channel == channel, Delivery.address == address, Delivery.state == "sent", Delivery.sent_at.is_not(None),
+            Delivery.channel == channel, Delivery.address == address, Delivery.state == SENT, Delivery.sent_at.is_not(None),
             Delivery.sent_at <= at, Delivery.sent_at > at - LATELY, Delivery.origin_kind != "proof",
         )
         .order_by(Delivery.sent_at.desc(), Delivery.id.desc())

@@ -13,6 +13,7 @@ from sqlalchemy.orm import Session
 
 from loyalbell.core.messages import content as c
 from loyalbell.core.messages.mime import one_line
+from loyalbell.core.policy.delivery_state import PLANNED
 from loyalbell.services.application import Application
 from loyalbell.services.delivery.composer import ANSWER, once_only
 from loyalbell.services.delivery.link_tokens import new_token
@@ -121,7 +122,7 @@ def _answer(application: Application, session: Session, reply: Reply, text: str,
     session.add(
         Delivery(
             origin_kind=ANSWER, origin_id=version, person_id=person.id, message_version_id=version, channel=reply.channel,
-            address=reply.address or address_of(person, reply.channel), token=new_token("email"), state="planned", due_at=now,
+            address=reply.address or address_of(person, reply.channel), token=new_token("email"), state=PLANNED, due_at=now,
         )
     )  # fmt: skip
     ours = Reply(

@@ -7,6 +7,7 @@ from datetime import datetime, timedelta
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
+from loyalbell.core.policy.delivery_state import BOUNCED, HANDED_OVER, SENT, UNSURE, WAITING, WITHHELD
 from loyalbell.core.policy.send_policy import CAUSE_WORDS
 from loyalbell.core.results.attribution import DEFAULT_WINDOW_DAYS, Bought, Response, attribute
 from loyalbell.services.application import Application
@@ -105,7 +106,7 @@ def results_of(application: Application, campaign_id: int) -> Results:
 
 def _messages(session: Session, deliveries: list[Delivery]) -> tuple[dict[int, str], dict[int, int]]:
     """Names of its messages by id, and the one each person got."""
-    gone = [one for one in deliveries if one.state != "withheld"]
+    gone = [one for one in deliveries if one.state != WITHHELD]
     query = select(MessageVersion.id, Message.id, Message.name).join(Message)
     query = query.where(MessageVersion.id.in_({one.message_version_id for one in gone}))
     versions = {version: (message, name) for version, message, name in session.execute(query)}
@@ -113,9 +114,7 @@ def _messages(session: Session, deliveries: list[Delivery]) -> tuple[dict[int, s
 
 
 def _rounds(deliveries: list[Delivery]) -> list[tuple[datetime, int]]:
-    counts = Counter(
-        one.occurrence for one in deliveries if one.occurrence and one.state in ("sent", "bounced")
-    )
+    counts = Counter(one.occurrence for one in deliveries if one.occurrence and one.state in HANDED_OVER)
     return [(datetime.fromisoformat(at), counts[at]) for at in sorted(counts)]
 
 
@@ -150,13 +149,13 @@ def _parted(deliveries: list[Delivery], names: dict[int, str]) -> dict[str, dict
 
 
 def _figures_of(delivery: Delivery) -> list[tuple[str, str]]:
-    if delivery.state == "sent":
+    if delivery.state == SENT:
         return [("reached", delivery.address or ""), ("delivered", delivery.address or "")]
-    if delivery.state == "bounced":
+    if delivery.state == BOUNCED:
         return [("reached", delivery.address or ""), ("bounced", delivery.detail or "")]
-    if delivery.state in ("planned", "handing"):
+    if delivery.state in WAITING:
         return [("waiting", delivery.address or "")]
-    if delivery.state == "unsure":
+    if delivery.state == UNSURE:
         return [("unsure", delivery.detail or "")]
     words = CAUSE_WORDS.get(delivery.cause or "", delivery.cause or "")
     detail = f": {delivery.detail}" if delivery.detail and delivery.cause == "not filled" else ""
@@ -184,7 +183,7 @@ def _attributed(session: Session, campaign_id: int, deliveries: list[Delivery]) 
     message's click takes the order away from an earlier one.
     """
     window = timedelta(days=DEFAULT_WINDOW_DAYS)
-    sent = [delivery for delivery in deliveries if delivery.state in ("sent", "bounced") and delivery.sent_at]
+    sent = [delivery for delivery in deliveries if delivery.state in HANDED_OVER and delivery.sent_at]
     if not sent:
         return []
     ids = [delivery.person_id for delivery in sent]

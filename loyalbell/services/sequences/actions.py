@@ -9,6 +9,7 @@ from typing import Any
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
+from loyalbell.core.policy.delivery_state import HELD, PLANNED, WITHHELD
 from loyalbell.core.sequences import plan as p
 from loyalbell.core.sequences.engine import Act
 from loyalbell.core.sequences.engine_facts import SequenceHistory
@@ -74,7 +75,7 @@ class ActionWriter:
         channel = act.detail if sends else step.channels[0]
         self.deliveries.append((
             SEQUENCE, place.sequence, step.id, place.key, place.person, version, channel, new_token(channel if sends else "email"),
-            ("held" if held else "planned") if sends else "withheld", None if sends else act.detail, act.at, 0, held if sends else None,
+            (HELD if held else PLANNED) if sends else WITHHELD, None if sends else act.detail, act.at, 0, held if sends else None,
         ))  # fmt: skip
 
     def write(self) -> None:

@@ -15,8 +15,9 @@ from loyalbell.core.sequences.triggers import beyond
 from loyalbell.services.application import Application
 from loyalbell.services.delivery.rendering import newest_version
 from loyalbell.services.messages.preflight import findings_of_all
-from loyalbell.services.sequences.shop_policy import around_of, live_plans, quiet_of, send_policy_of
+from loyalbell.services.sequences.shop_policy import around_of, live_plans, send_policy_of
 from loyalbell.services.settings.channels import CareSettings
+from loyalbell.services.settings.quiet_hours import quiet_of
 from loyalbell.storage import schema
 from loyalbell.storage.schema import CustomField, Message, Offer, Segment, Shop, Tag
 

@@ -6,6 +6,7 @@ from datetime import datetime, timedelta
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
+from loyalbell.core.policy.delivery_state import HANDED_OVER, IN_HAND, PLANNED
 from loyalbell.core.sequences.engine import Act, Position, step
 from loyalbell.core.sequences.engine_facts import PersonFacts, SequenceHistory
 from loyalbell.core.sequences.plan_tree import Tree
@@ -18,7 +19,6 @@ from loyalbell.storage import schema
 from loyalbell.storage.schema import Delivery, DeliveryEvent, Message, MessageVersion, Shop
 
 REMEMBERED = timedelta(days=366)
-IN_HAND = ("planned", "handing", "unsure")
 
 
 class VolumeGate:
@@ -111,9 +111,9 @@ def _sent_lately(session: Session, people: list[int], now: datetime) -> dict[int
             .join(MessageVersion, MessageVersion.id == Delivery.message_version_id)
             .join(Message, Message.id == MessageVersion.message_id)
             .where(
-                Delivery.person_id.in_(people[start : start + 500]), Delivery.state.in_(("sent", "bounced", *IN_HAND)),
+                Delivery.person_id.in_(people[start : start + 500]), Delivery.state.in_((*HANDED_OVER, *IN_HAND)),
                 when > now - REMEMBERED, Message.purpose == "marketing",
-                (Delivery.state != "planned") | (Delivery.origin_kind != "campaign"),
+                (Delivery.state != PLANNED) | (Delivery.origin_kind != "campaign"),
             )
             .order_by(when)
         )  # fmt: skip

@@ -2,12 +2,14 @@
 
 from datetime import timedelta
 
-from sqlalchemy import func, select, update
+from sqlalchemy import ColumnElement, func, select, update
 from sqlalchemy.orm import Session
 
+from loyalbell.core.policy.delivery_state import PAUSED, PLANNED, WITHHELD
 from loyalbell.core.sequences.engine import UNDER_WAY
 from loyalbell.core.sequences.plan import MessageStep, every_step, read_plan
 from loyalbell.services.application import Application
+from loyalbell.services.delivery.outbox import become_all
 from loyalbell.services.sequences.drafts import SequenceProblem
 from loyalbell.services.sequences.runner import skip_due
 from loyalbell.services.sequences.shop_policy import live_version
@@ -30,13 +32,11 @@ def pause(application: Application, sequence_id: int, by: str) -> None:
 
 def _withdraw(session: Session, sequence_id: int) -> None:
     """Messages planned but not handed over wait with the sequence."""
-    session.execute(
-        update(Delivery)
-        .where(
-            Delivery.origin_kind == "sequence", Delivery.origin_id == sequence_id, Delivery.state == "planned"
-        )
-        .values(state="paused")
-    )
+    become_all(session, _of(sequence_id), PAUSED)
+
+
+def _of(sequence_id: int) -> ColumnElement[bool]:
+    return (Delivery.origin_kind == "sequence") & (Delivery.origin_id == sequence_id)
 
 
 def waiting(application: Application, sequence_id: int) -> int:
@@ -55,7 +55,7 @@ def waiting(application: Application, sequence_id: int) -> int:
             select(func.count()).where(
                 Delivery.origin_kind == "sequence",
                 Delivery.origin_id == sequence_id,
-                Delivery.state == "paused",
+                Delivery.state == PAUSED,
             )
         )
         return int(standing or 0) + int(planned or 0)
@@ -77,18 +77,11 @@ def resume(application: Application, sequence_id: int, still_wanted: bool, let_i
         session.execute(overdue.values(due_at=now if still_wanted else now - AN_HOUR))
         if not still_wanted:
             skip_due(application, session, sequence, now)
-        values = (
-            {"state": "planned", "due_at": now} if still_wanted else {"state": "withheld", "cause": "stopped"}
-        )
-        session.execute(
-            update(Delivery)
-            .where(
-                Delivery.origin_kind == "sequence",
-                Delivery.origin_id == sequence_id,
-                Delivery.state == "paused",
-            )
-            .values(**values)
-        )
+        waiting = _of(sequence_id) & (Delivery.state == PAUSED)
+        if still_wanted:
+            become_all(session, waiting, PLANNED, due_at=now)
+        else:
+            become_all(session, waiting, WITHHELD, cause="stopped")
         if not let_in:
             sequence.looked_until = sequence.rings_since = now
         sequence.state, sequence.paused_at = "live", None
@@ -105,11 +98,7 @@ def stop_all(application: Application, sequence_id: int, by: str) -> int:
             .where(Enrolment.sequence_id == sequence_id, Enrolment.state == UNDER_WAY)
             .values(state="taken out", cause="the sequence was stopped", due_at=None, ended_at=now)
         )
-        session.execute(
-            update(Delivery)
-            .where(Delivery.origin_kind == "sequence", Delivery.origin_id == sequence_id, Delivery.state.in_(("planned", "held", "paused")))
-            .values(state="withheld", cause="stopped")
-        )  # fmt: skip
+        become_all(session, _of(sequence_id), WITHHELD, cause="stopped")
         sequence.state, sequence.goes_live_at = "stopped", None
         count = int(done.rowcount)  # type: ignore[attr-defined]
         application.note(session, by, "stopped a sequence", sequence=sequence.name, people=count)

@@ -6,6 +6,7 @@ from dataclasses import dataclass
 from sqlalchemy import ColumnElement, func, select
 from sqlalchemy.orm import Session
 
+from loyalbell.core.policy.delivery_state import HELD
 from loyalbell.core.sequences.plan import Plan, read_plan
 from loyalbell.core.sequences.plan_words import Names
 from loyalbell.services.application import Application
@@ -208,7 +209,7 @@ def held_batch(application: Application, batch_id: int, shown: int = 12) -> Held
             return None
         looked_at = [Delivery.held_batch_id == batch_id]
         if batch.state == "held":
-            looked_at.append(Delivery.state == "held")
+            looked_at.append(Delivery.state == HELD)
         by_step = (
             select(Delivery.step, Delivery.channel, func.count())
             .where(*looked_at)
@@ -238,4 +239,4 @@ def _counts(session: Session, batch_id: int) -> tuple[int, int]:
         .group_by(Delivery.state)
     )
     counted = {state: count for state, count in session.execute(query)}
-    return sum(counted.values()), counted.get("held", 0)
+    return sum(counted.values()), counted.get(HELD, 0)

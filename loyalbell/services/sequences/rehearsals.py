@@ -10,6 +10,7 @@ from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from loyalbell.core.history.snapshot import HistorySnapshot
+from loyalbell.core.policy.delivery_state import SENT
 from loyalbell.core.segments.locality import asks_of_ours
 from loyalbell.core.sequences.engine_facts import SendPolicy, SequenceHistory
 from loyalbell.core.sequences.plan import OnSegment, Plan, every_step
@@ -220,7 +221,7 @@ def reactions(session: Session, now: datetime) -> Rates:
         session.execute(
             select(Delivery.channel, func.count())
             .where(
-                Delivery.state == "sent",
+                Delivery.state == SENT,
                 Delivery.sent_at > since,
                 Delivery.origin_kind.in_(("campaign", SEQUENCE)),
             )
@@ -230,7 +231,7 @@ def reactions(session: Session, now: datetime) -> Rates:
     rows = session.execute(
         select(Delivery.channel, DeliveryEvent.kind, func.count(func.distinct(Delivery.id)))
         .join(DeliveryEvent, DeliveryEvent.delivery_id == Delivery.id)
-        .where(Delivery.state == "sent", Delivery.sent_at > since, DeliveryEvent.kind.in_(ACTS))
+        .where(Delivery.state == SENT, Delivery.sent_at > since, DeliveryEvent.kind.in_(ACTS))
         .group_by(Delivery.channel, DeliveryEvent.kind)
     )
     return {
@@ -247,7 +248,7 @@ def really_sent(session: Session, start: datetime, replayed: list[int]) -> list[
         .join(MessageVersion, MessageVersion.id == Delivery.message_version_id)
         .join(Message, Message.id == MessageVersion.message_id)
         .where(
-            Delivery.state == "sent", Delivery.sent_at > start - timedelta(days=31), Message.purpose == "marketing",
+            Delivery.state == SENT, Delivery.sent_at > start - timedelta(days=31), Message.purpose == "marketing",
             (Delivery.origin_kind != SEQUENCE) | Delivery.origin_id.not_in(replayed or [0]) | (Delivery.sent_at <= start),
         )
     )  # fmt: skip

@@ -1,15 +1,10 @@
 """The shop's own rules as the engine of sequences asks them."""
 
-from collections.abc import Iterable
-from datetime import date, datetime
-from functools import lru_cache
+from datetime import datetime
 
-import holidays
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
-from loyalbell.core.clock.send_windows import QuietHours
-from loyalbell.core.clock.zones import day_number
 from loyalbell.core.messages.content import read_content
 from loyalbell.core.policy.send_policy import VolumeGuard
 from loyalbell.core.sequences.engine_facts import MessageFacts, SendPolicy
@@ -19,28 +14,12 @@ from loyalbell.core.sequences.triggers import TriggerContext
 from loyalbell.services.delivery.composer import OFTEN
 from loyalbell.services.segments.queries import saved_rules
 from loyalbell.services.settings.channels import CareSettings
+from loyalbell.services.settings.quiet_hours import quiet_of
 from loyalbell.storage.schema import Message, MessageVersion, Preference, Sequence, SequenceVersion, Shop
 
 
 def volume_guard_of(care: CareSettings) -> VolumeGuard:
     return VolumeGuard(care.guard_factor, care.guard_floor, care.newcomer_percent / 100)
-
-
-def quiet_of(care: CareSettings, shop: Shop, years: Iterable[int]) -> QuietHours:
-    """Quiet hours and closed days of the years."""
-    closed = {day_number(day) for day in care.closed}
-    if care.holidays:
-        closed |= {day_number(day) for year in years for day in public_holidays(shop.country, year)}
-    return QuietHours(care.quiet_begins, care.quiet_ends, frozenset(closed))
-
-
-@lru_cache(maxsize=200)
-def public_holidays(country: str, year: int) -> tuple[date, ...]:
-    """The country's public holidays; none for a country that is not known."""
-    try:
-        return tuple(holidays.country_holidays(country, years=year))
-    except NotImplementedError:
-        return ()
 
 
 def send_policy_of(session: Session, shop: Shop, now: datetime) -> SendPolicy:

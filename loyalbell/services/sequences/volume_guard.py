@@ -2,18 +2,19 @@
 
 from datetime import datetime, timedelta
 
-from sqlalchemy import func, select, text, update
+from sqlalchemy import func, select, text
 from sqlalchemy.orm import Session
 
 from loyalbell.core.clock.zones import day_of, zone_of
+from loyalbell.core.policy.delivery_state import COUNTED_BY_GUARD, HELD, PLANNED, WITHHELD, DeliveryState
 from loyalbell.core.policy.send_policy import VolumeGuard
 from loyalbell.services.application import Application
+from loyalbell.services.delivery.outbox import become_all
 from loyalbell.storage import schema
 from loyalbell.storage.schema import Delivery, HeldBatch
 
 SEQUENCE = "sequence"
 WEEK, FOUR_WEEKS = timedelta(days=7), timedelta(days=28)
-COUNTED = ("planned", "handing", "sent", "bounced", "unsure", "failed")
 
 
 def day_start(now: datetime, zone: str) -> datetime:
@@ -25,7 +26,7 @@ def day_start(now: datetime, zone: str) -> datetime:
 def sent_today(session: Session, sequence_id: int, now: datetime, zone: str) -> int:
     """Messages of the sequence since the local day began, those about to leave included."""
     query = select(func.count()).where(
-        Delivery.origin_kind == SEQUENCE, Delivery.origin_id == sequence_id, Delivery.state.in_(COUNTED),
+        Delivery.origin_kind == SEQUENCE, Delivery.origin_id == sequence_id, Delivery.state.in_(COUNTED_BY_GUARD),
         Delivery.due_at >= day_start(now, zone),
     )  # fmt: skip
     return int(session.scalar(query) or 0)
@@ -43,7 +44,7 @@ def normal_of(
     query = (
         select(func.count())
         .where(
-            Delivery.origin_kind == SEQUENCE, Delivery.origin_id == sequence.id, Delivery.state.in_(COUNTED),
+            Delivery.origin_kind == SEQUENCE, Delivery.origin_id == sequence.id, Delivery.state.in_(COUNTED_BY_GUARD),
             Delivery.due_at > now - FOUR_WEEKS, Delivery.due_at <= now - timedelta(days=1), Delivery.held_batch_id.is_(None),
         )
         .group_by(text("delivery.due_at / 86400"))
@@ -84,14 +85,14 @@ def decide(application: Application, batch_id: int, release: int | None, by: str
         held = list(
             session.scalars(
                 select(Delivery.id)
-                .where(Delivery.held_batch_id == batch_id, Delivery.state == "held")
+                .where(Delivery.held_batch_id == batch_id, Delivery.state == HELD)
                 .order_by(Delivery.id)
             )
         )
         let_go = held if release is None else held[:release]
-        _set(session, let_go, state="planned", due_at=now)
+        _set(session, let_go, PLANNED, due_at=now)
         if release is None or release == 0:
-            _set(session, held[len(let_go) :], state="withheld", cause="volume")
+            _set(session, held[len(let_go) :], WITHHELD, cause="volume")
             batch.state = "dropped" if release == 0 else "released"
             batch.decided_at, batch.decided_by = now, by
         application.note(
@@ -100,6 +101,6 @@ def decide(application: Application, batch_id: int, release: int | None, by: str
         return len(let_go)
 
 
-def _set(session: Session, ids: list[int], **values: object) -> None:
+def _set(session: Session, ids: list[int], state: DeliveryState, **facts: object) -> None:
     for start in range(0, len(ids), 500):
-        session.execute(update(Delivery).where(Delivery.id.in_(ids[start : start + 500])).values(**values))
+        become_all(session, Delivery.id.in_(ids[start : start + 500]), state, **facts)

@@ -8,6 +8,7 @@ from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from loyalbell.core.clock.local_time import local_day, start_of_day
+from loyalbell.core.policy.delivery_state import BOUNCED, FAILED, HANDED_OVER, HELD, PLANNED, UNSURE, WAITING
 from loyalbell.services.application import Application
 from loyalbell.services.delivery.composer import TO_ONE
 from loyalbell.services.replies import inbox
@@ -99,9 +100,7 @@ def _days(session: Session, zone: str, now: datetime) -> list[DayLoad]:
     ):
         if at is not None:
             sent[local_day(at, zone)] = sent.get(local_day(at, zone), 0) + 1
-    waiting = session.scalar(
-        select(func.count()).select_from(Delivery).where(Delivery.state.in_(("planned", "handing")))
-    )
+    waiting = session.scalar(select(func.count()).select_from(Delivery).where(Delivery.state.in_(WAITING)))
     return [DayLoad(day, sent[day], (waiting or 0) if day == last else 0) for day in days]
 
 
@@ -127,7 +126,7 @@ def _campaigns(session: Session) -> list[tuple[Campaign, int, int, int]]:
     found = []
     for campaign in newest:
         own = (Delivery.origin_kind == "campaign") & (Delivery.origin_id == campaign.id)
-        reached = _count_people(session, own & Delivery.state.in_(("sent", "bounced")))
+        reached = _count_people(session, own & Delivery.state.in_(HANDED_OVER))
         counts = dict(
             session.execute(
                 select(DeliveryEvent.kind, func.count(func.distinct(DeliveryEvent.delivery_id)))
@@ -182,13 +181,13 @@ def _campaign_needs(session: Session, campaign: Campaign) -> list[Need]:
         ).all()
     )
     link, needs = f"/results/{campaign.id}", []
-    if counts.get("unsure"):
+    if counts.get(UNSURE):
         words = f"“{campaign.name}” was cut off at the moment of sending. They may or may not have it."
-        needs.append(Need(f"{counts['unsure']} perhaps sent", words, link + "?figure=unsure", "Decide", True))
-    if counts.get("failed"):
+        needs.append(Need(f"{counts[UNSURE]} perhaps sent", words, link + "?figure=unsure", "Decide", True))
+    if counts.get(FAILED):
         words = f"“{campaign.name}” could not be handed over after several tries."
         needs.append(
-            Need(f"{counts['failed']} not handed over", words, link + "?figure=left out", "Look", True)
+            Need(f"{counts[FAILED]} not handed over", words, link + "?figure=left out", "Look", True)
         )
     retries = session.scalar(
         select(func.count())
@@ -196,16 +195,16 @@ def _campaign_needs(session: Session, campaign: Campaign) -> list[Need]:
         .where(
             Delivery.origin_kind == "campaign",
             Delivery.origin_id == campaign.id,
-            Delivery.state == "planned",
+            Delivery.state == PLANNED,
             Delivery.attempts > 0,
         )
     )
     if retries:
         words = f"The mail server did not take them yet; “{campaign.name}” tries again by itself."
         needs.append(Need(f"{retries} wait for another try", words, link + "?figure=waiting", "Look"))
-    if counts.get("bounced"):
+    if counts.get(BOUNCED):
         words = f"of “{campaign.name}”; the mail servers said why."
-        needs.append(Need(f"{counts['bounced']} not accepted", words, link + "?figure=bounced", "Look"))
+        needs.append(Need(f"{counts[BOUNCED]} not accepted", words, link + "?figure=bounced", "Look"))
     return needs
 
 
@@ -218,7 +217,7 @@ def _sequence_needs(session: Session) -> list[Need]:
     unsure = session.execute(
         select(Sequence.id, Sequence.name, func.count())
         .join(Delivery, Delivery.origin_id == Sequence.id)
-        .where(Delivery.origin_kind == "sequence", Delivery.state == "unsure")
+        .where(Delivery.origin_kind == "sequence", Delivery.state == UNSURE)
         .group_by(Sequence.id)
     )
     for sequence_id, name, count in unsure:
@@ -233,7 +232,7 @@ def _held_needs(session: Session) -> list[Need]:
         select(Sequence.name, func.count(), func.count(func.distinct(HeldBatch.id)), func.max(HeldBatch.id), func.max(HeldBatch.normal))
         .select_from(HeldBatch)
         .join(Sequence, Sequence.id == HeldBatch.origin_id)
-        .join(Delivery, (Delivery.held_batch_id == HeldBatch.id) & (Delivery.state == "held"))
+        .join(Delivery, (Delivery.held_batch_id == HeldBatch.id) & (Delivery.state == HELD))
         .where(HeldBatch.state == "held", HeldBatch.origin_kind == "sequence")
         .group_by(Sequence.id)
         .order_by(Sequence.rank, Sequence.id)

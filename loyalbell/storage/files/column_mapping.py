@@ -6,8 +6,8 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
-from loyalbell.storage.files.parsers import looks_day_first, read_moment
 from loyalbell.storage.records.kinds import RECORDS
+from loyalbell.storage.records.parsers import looks_day_first, read_moment
 from loyalbell.storage.records.targets import Target
 
 CUSTOMERS = (

@@ -8,8 +8,8 @@ from sqlalchemy import insert, select
 from sqlalchemy.orm import Session
 
 from loyalbell.storage.files.column_mapping import ColumnMap, plain_heading
-from loyalbell.storage.files.parsers import Birthday, CellReader, Text
 from loyalbell.storage.records.custom_fields import KINDS, read_field
+from loyalbell.storage.records.parsers import Birthday, CellReader, Text
 from loyalbell.storage.records.person_facts import PersonFacts
 from loyalbell.storage.records.person_resolver import SOURCE
 from loyalbell.storage.records.targets import Target

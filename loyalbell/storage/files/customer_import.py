@@ -14,9 +14,9 @@ from loyalbell.storage.consent import consent_now
 from loyalbell.storage.files.column_mapping import ColumnMap
 from loyalbell.storage.files.custom_columns import OwnColumns
 from loyalbell.storage.files.import_outcome import Counts, Outcome, RefusedRows
-from loyalbell.storage.files.parsers import Birthday, CellReader, Email, Phone, Text, When, YesNo, values_of
 from loyalbell.storage.files.table_reader import Row, chunks_of
 from loyalbell.storage.records.name_registry import Names
+from loyalbell.storage.records.parsers import Birthday, CellReader, Email, Phone, Text, When, YesNo, values_of
 from loyalbell.storage.records.person_resolver import SOURCE, PersonResolver, load_person_resolver
 from loyalbell.storage.records.upsert import keep_before
 from loyalbell.storage.schema import Companion, ConsentEntry, ExternalId, Note, Person

@@ -9,9 +9,9 @@ from sqlalchemy.orm import Session
 from loyalbell.core.history.money import minor_digits
 from loyalbell.storage.files.column_mapping import ColumnMap
 from loyalbell.storage.files.import_outcome import Outcome, RefusedRows
-from loyalbell.storage.files.parsers import CellReader, Money, Quantity, Text, values_of
 from loyalbell.storage.files.table_reader import Row
 from loyalbell.storage.records.name_registry import Names
+from loyalbell.storage.records.parsers import CellReader, Money, Quantity, Text, values_of
 from loyalbell.storage.records.upsert import keep_before
 from loyalbell.storage.schema import Order
 

@@ -13,7 +13,7 @@ from loyalbell.storage.records.upsert import keep_before
 from loyalbell.storage.schema import Department, Item, Order
 
 if TYPE_CHECKING:
-    from loyalbell.storage.files.order_import import Draft
+    from loyalbell.storage.files.order_draft import Draft
 
 Line = tuple[int, int, int, int]
 OrderRow = tuple[int | None, ...]

@@ -10,7 +10,9 @@ from sqlalchemy.orm import Session
 from loyalbell.core.history.money import minor_digits
 from loyalbell.storage.files.column_mapping import ColumnMap, plain_heading
 from loyalbell.storage.files.import_outcome import Outcome, RefusedRows
-from loyalbell.storage.files.parsers import (
+from loyalbell.storage.files.table_reader import Row, chunks_of
+from loyalbell.storage.records.kinds import CHOICES, RecordKind
+from loyalbell.storage.records.parsers import (
     CellReader,
     Email,
     Money,
@@ -21,8 +23,6 @@ from loyalbell.storage.files.parsers import (
     read_moment,
     values_of,
 )
-from loyalbell.storage.files.table_reader import Row, chunks_of
-from loyalbell.storage.records.kinds import CHOICES, RecordKind
 from loyalbell.storage.records.person_resolver import load_person_resolver
 from loyalbell.storage.records.upsert import Upsert
 

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from datetime import datetime
 from typing import Any
 
-from loyalbell.storage.files.parsers import NO, YES, read_moment
+from loyalbell.storage.records.parsers import NO, YES, read_moment
 from loyalbell.storage.schema import CustomField
 
 KINDS = ("text", "number", "yes or no", "date", "one choice", "several choices")

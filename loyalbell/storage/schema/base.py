@@ -8,6 +8,8 @@ from sqlalchemy import JSON, BigInteger, Dialect, MetaData, Text
 from sqlalchemy.orm import DeclarativeBase
 from sqlalchemy.types import TypeDecorator
 
+from loyalbell.core.policy.delivery_state import DeliveryState
+
 NAMING = {
     "ix": "ix_%(column_0_label)s",
     "uq": "uq_%(table_name)s_%(column_0_N_name)s",
@@ -47,6 +49,19 @@ class JsonText(TypeDecorator[Any]):
         return None if value is None else json.loads(value)
 
 
+class StateText(TypeDecorator[DeliveryState]):
+    """A delivery's state, kept as its word."""
+
+    impl = Text
+    cache_ok = True
+
+    def process_bind_param(self, value: DeliveryState | str | None, dialect: Dialect) -> str | None:
+        return None if value is None else DeliveryState(value).value
+
+    def process_result_value(self, value: str | None, dialect: Dialect) -> DeliveryState | None:
+        return None if value is None else DeliveryState(value)
+
+
 class Base(DeclarativeBase):
     metadata = MetaData(naming_convention=NAMING)
-    type_annotation_map = {datetime: Instant, dict[str, Any]: JSON, list[Any]: JSON}
+    type_annotation_map = {datetime: Instant, DeliveryState: StateText, dict[str, Any]: JSON, list[Any]: JSON}

@@ -6,6 +6,7 @@ from typing import Any
 from sqlalchemy import ForeignKey, Index, UniqueConstraint
 from sqlalchemy.orm import Mapped, mapped_column
 
+from loyalbell.core.policy.delivery_state import DeliveryState
 from loyalbell.storage.schema.base import Base
 
 
@@ -62,7 +63,7 @@ class Delivery(Base):
     channel: Mapped[str]
     address: Mapped[str | None]
     token: Mapped[str] = mapped_column(unique=True)
-    state: Mapped[str]
+    state: Mapped[DeliveryState]
     cause: Mapped[str | None]
     detail: Mapped[str | None]
     due_at: Mapped[datetime]

@@ -12,7 +12,10 @@ from loyalbell.core.history.snapshot import (
     Enrolments,
     Suppressions,
 )
+from loyalbell.core.policy.delivery_state import PERHAPS_SENT
 from loyalbell.storage.snapshot_rows.reading import Loading, Range, code, where
+
+LEFT = ", ".join(repr(str(state)) for state in PERHAPS_SENT)
 
 
 def deliveries(loading: Loading, span: Range | None) -> Deliveries:
@@ -20,7 +23,7 @@ def deliveries(loading: Loading, span: Range | None) -> Deliveries:
     ids, person, at, channel, message, origin, origin_id = loading.columns(
         f"""SELECT delivery.id, person_id, sent_at, {code(CHANNELS, "channel")}, message_id, origin_kind, origin_id
             FROM delivery JOIN message_version ON message_version.id = message_version_id
-            WHERE state IN ('sent', 'unsure') AND sent_at IS NOT NULL AND origin_kind <> 'proof' {only and "AND " + only}""",
+            WHERE state IN ({LEFT}) AND sent_at IS NOT NULL AND origin_kind <> 'proof' {only and "AND " + only}""",
         7,
     )
     return Deliveries.of(

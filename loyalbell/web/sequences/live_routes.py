@@ -13,6 +13,7 @@ from starlette.datastructures import FormData
 from loyalbell.core.clock.local_time import at_local
 from loyalbell.core.clock.pacing import NeverOpens, paced
 from loyalbell.core.clock.zones import zone_of
+from loyalbell.core.policy.delivery_state import BOUNCED, FAILED, HELD, SENT, UNSURE, WAITING, WITHHELD
 from loyalbell.core.policy.send_policy import CAUSE_WORDS
 from loyalbell.core.segments.model import RuleProblem
 from loyalbell.core.sequences import plan as p
@@ -146,8 +147,7 @@ def _live(context: RequestContext, sequence: schema.Sequence, problem: str | Non
     counts = sequence_queries.live_counts(context.application, sequence.id)
     here, sent, states, held = counts.here, counts.deliveries, counts.enrolments, counts.held_batches
     gone = {
-        step: sum(count for at, state, _, count in sent if at == step and state == "sent")
-        for step, *_ in sent
+        step: sum(count for at, state, _, count in sent if at == step and state == SENT) for step, *_ in sent
     }
     values: dict[str, Any] = {
         "sequence": sequence, "plan": plan, "score": sheet.score(plan, names), "picked": "", "held": held, "problem": problem,
@@ -155,7 +155,7 @@ def _live(context: RequestContext, sequence: schema.Sequence, problem: str | Non
         "counts": {one.id: f"{gone.get(one.id, 0):,} sent" for one in p.every_step(plan.steps) if isinstance(one, p.MessageStep)},
         "rows": [_row(one, names, here, sent) for one in p.every_step(plan.steps)],
         "states": sorted(((say_state(state, cause), state, count) for state, cause, count in states), key=lambda one: -one[2]),
-        "standing": standing(context, sequence), "unsure": sum(count for _, state, _, count in sent if state == "unsure"), "goal": _goal(context, sequence.id, plan, names), "waiting": pausing.waiting(context.application, sequence.id) if sequence.state == "paused" else 0,
+        "standing": standing(context, sequence), "unsure": sum(count for _, state, _, count in sent if state == UNSURE), "goal": _goal(context, sequence.id, plan, names), "waiting": pausing.waiting(context.application, sequence.id) if sequence.state == "paused" else 0,
     }  # fmt: skip
     return context.page("sequences/live.html", "sequences", 422 if problem else 200, **values)
 
@@ -175,9 +175,9 @@ def _row(step: p.AnyStep, names: Any, here: Any, sent: Any) -> SimpleNamespace:
     mine = [(state, cause, count) for at, state, cause, count in sent if at == step.id]
     return SimpleNamespace(
         id=step.id, words=plan_words.say_step(step, names), now=here.get(step.id, 0), is_message=isinstance(step, p.MessageStep),
-        sent=sum(count for state, _, count in mine if state == "sent"), held=sum(count for state, _, count in mine if state == "held"),
-        under_way=sum(count for state, _, count in mine if state in ("planned", "handing")),
-        causes=[(CAUSE_WORDS.get(cause or "", cause or state), count) for state, cause, count in mine if state in ("withheld", "bounced", "failed")],
+        sent=sum(count for state, _, count in mine if state == SENT), held=sum(count for state, _, count in mine if state == HELD),
+        under_way=sum(count for state, _, count in mine if state in WAITING),
+        causes=[(CAUSE_WORDS.get(cause or "", cause or state), count) for state, cause, count in mine if state in (WITHHELD, BOUNCED, FAILED)],
     )  # fmt: skip
 
 

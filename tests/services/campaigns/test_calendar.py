@@ -7,9 +7,10 @@ import numpy as np
 from loyalbell.core.clock.zones import zone_of
 from loyalbell.core.rhythm.expected_orders import with_expected_orders
 from loyalbell.core.rhythm.return_curve import buying_days, gaps, repeat_curve
-from loyalbell.services.campaigns import audience, calendar
+from loyalbell.services.calendar import queries as calendar_queries
+from loyalbell.services.campaigns import audience
 from loyalbell.services.campaigns.queries import CannotSend
-from loyalbell.services.delivery.scheduler import tick
+from loyalbell.services.scheduler import tick
 from loyalbell.services.sequences.forecast import look_ahead
 from tests.services.campaigns.test_plans import CampaignPlanCase
 from tests.services.sequences.test_runner import AFTER_AN_ORDER, DAY, HOUR, wait
@@ -55,14 +56,14 @@ class ComingWeeksTest(CampaignPlanCase):
         tick(self.application, self.sender)
         later = self.draft(at=self.clock.now() + 3 * DAY)
         self.start(later)
-        days = {one.day: one for one in calendar.calendar(self.application, None)}
+        days = {one.day: one for one in calendar_queries.calendar(self.application, None)}
         today = self.clock.now().date()
         self.assertEqual(days[today].sent["email"], 6)
         self.assertEqual([one.name for one in days[today + 3 * DAY].campaigns], ["Campaign 2"])
-        calendar.move_campaign(self.application, later, today + 5 * DAY, "Ida")
+        calendar_queries.move_campaign(self.application, later, today + 5 * DAY, "Ida")
         self.assertEqual(self.of(later).goes_out_at, self.clock.now() + 5 * DAY)
         self.assertEqual(audience.plan_of(self.of(later)).at, self.clock.now() + 5 * DAY)
         with self.assertRaises(CannotSend):
-            calendar.move_campaign(self.application, later, today - timedelta(days=1), "Ida")
+            calendar_queries.move_campaign(self.application, later, today - timedelta(days=1), "Ida")
         with self.assertRaises(CannotSend):
-            calendar.move_campaign(self.application, now, today + DAY, "Ida")
+            calendar_queries.move_campaign(self.application, now, today + DAY, "Ida")

@@ -7,11 +7,12 @@ from sqlalchemy import select
 
 from loyalbell.core.campaigns.plan import Variant
 from loyalbell.core.clock.recurrence import Repeat
-from loyalbell.services.campaigns import audience, calendar
+from loyalbell.services.calendar import queries as calendar_queries
+from loyalbell.services.campaigns import audience
 from loyalbell.services.campaigns import commands as campaign_commands
 from loyalbell.services.campaigns.queries import CannotSend
-from loyalbell.services.delivery.scheduler import tick
 from loyalbell.services.results.campaign_results import results_of
+from loyalbell.services.scheduler import tick
 from loyalbell.services.segments import commands as segment_commands
 from loyalbell.services.segments import queries as segment_queries
 from loyalbell.storage.schema import Campaign, Delivery, MessageVersion, Shop
@@ -101,8 +102,8 @@ class RoundsTest(RoundsCase):
     def test_a_round_that_was_moved_goes_out_once_and_the_others_stay(self) -> None:
         made = self.begin(repeat=Repeat(times=3))
         planned = self.clock.now().replace(second=0) + WEEK
-        calendar.move_campaign(self.application, made, (planned - 2 * DAY).date(), "Ida")
-        days = {one.day: one for one in calendar.calendar(self.application, None)}
+        calendar_queries.move_campaign(self.application, made, (planned - 2 * DAY).date(), "Ida")
+        days = {one.day: one for one in calendar_queries.calendar(self.application, None)}
         self.assertEqual([one.id for one in days[(planned - 2 * DAY).date()].campaigns], [made])
         self.assertEqual([one.id for one in days[(planned + WEEK).date()].rounds], [made])
         self.pass_by(6 * DAY)

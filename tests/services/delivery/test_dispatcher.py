@@ -23,9 +23,9 @@ from loyalbell.services.campaigns import commands as campaign_commands
 from loyalbell.services.campaigns.queries import CannotSend
 from loyalbell.services.delivery import dispatcher, engagement
 from loyalbell.services.delivery.leader_lease import AlreadyTicking, Lease
-from loyalbell.services.delivery.scheduler import Heartbeat, tick
 from loyalbell.services.delivery.senders import point_at
 from loyalbell.services.results.campaign_results import results_of
+from loyalbell.services.scheduler import Heartbeat, tick
 from loyalbell.services.settings import shop as shop_settings
 from loyalbell.storage.schema import Delivery, LeaderLease, Suppression
 from tests.support import ApplicationCase, FakeSender, wait_for

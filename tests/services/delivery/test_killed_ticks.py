@@ -14,7 +14,7 @@ from loyalbell.channels.sender import Outcome, Outgoing
 from loyalbell.core.sequences.plan import read_plan
 from loyalbell.services.application import Application
 from loyalbell.services.delivery import dispatcher
-from loyalbell.services.delivery.scheduler import tick
+from loyalbell.services.scheduler import tick
 from loyalbell.services.sequences import publishing
 from loyalbell.services.sequences.commands import keep
 from loyalbell.storage.schema import Delivery, Enrolment

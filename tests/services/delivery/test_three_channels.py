@@ -23,12 +23,12 @@ from loyalbell.services.campaigns import audience
 from loyalbell.services.campaigns import commands as campaign_commands
 from loyalbell.services.campaigns import queries as campaign_queries
 from loyalbell.services.delivery import engagement
-from loyalbell.services.delivery.scheduler import tick
 from loyalbell.services.messages import commands as message_commands
 from loyalbell.services.messages import letterheads, proofs
 from loyalbell.services.messages import queries as message_queries
 from loyalbell.services.offers import commands as offer_commands
 from loyalbell.services.replies import inbound, inbox
+from loyalbell.services.scheduler import tick
 from loyalbell.services.segments import commands as segment_commands
 from loyalbell.services.segments import queries as segment_queries
 from loyalbell.services.settings.channels import (

@@ -7,7 +7,7 @@ from sqlalchemy import select
 
 from loyalbell.core.policy.send_policy import FrequencyCap
 from loyalbell.core.sequences.plan import read_plan
-from loyalbell.services.delivery.scheduler import tick
+from loyalbell.services.scheduler import tick
 from loyalbell.services.sequences import manual_entry, pausing, publishing, publishing_preview, volume_guard
 from loyalbell.services.sequences.commands import keep
 from loyalbell.services.sequences.drafts import SequenceProblem

@@ -8,7 +8,7 @@ from hypothesis import strategies as st
 
 from loyalbell.core.clock.local_time import at_local
 from loyalbell.storage.files.column_mapping import TARGETS, guess_map, map_problem
-from loyalbell.storage.files.parsers import (
+from loyalbell.storage.records.parsers import (
     Bad,
     Birthday,
     Email,

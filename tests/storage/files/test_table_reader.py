@@ -7,8 +7,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from loyalbell.storage.files.import_outcome import guarded
-from loyalbell.storage.files.parsers import plain_cell
 from loyalbell.storage.files.table_reader import FileProblem, read_rows, shape_of
+from loyalbell.storage.records.parsers import plain_cell
 
 
 class TableFiles(unittest.TestCase):

@@ -18,8 +18,8 @@ from schemathesis.specs.openapi.checks import (
 )
 
 from loyalbell.core.sequences.plan import read_plan
-from loyalbell.services.delivery.scheduler import tick
 from loyalbell.services.integrations import api_tokens
+from loyalbell.services.scheduler import tick
 from loyalbell.services.sequences import commands as sequence_commands
 from loyalbell.services.sequences import publishing
 from loyalbell.storage.schema import CustomField

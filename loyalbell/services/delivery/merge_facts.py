@@ -12,6 +12,7 @@ from sqlalchemy.orm import Session
 from loyalbell.core.clock.local_time import local_day, whole_days_between
 from loyalbell.core.messages.merge_fields import OWN
 from loyalbell.core.messages.mime import one_line
+from loyalbell.core.messages.spoken_dates import say_date
 from loyalbell.services.settings.channels import LinkSettings
 from loyalbell.storage.schema import (
     Appointment,
@@ -43,11 +44,6 @@ class Batch:
 
     def local(self, instant: datetime) -> date:
         return local_day(instant, self.shop.zone)
-
-
-def say_date(day: date) -> str:
-    """``12 May``."""
-    return f"{day.day} {day:%B}"
 
 
 def field_facts(

@@ -8,6 +8,7 @@ from itertools import takewhile
 from sqlalchemy import func, select, text
 
 from loyalbell.core.clock.zones import day_of, zone_of
+from loyalbell.core.policy.delivery_state import HANDED_OVER
 from loyalbell.services.application import Application
 from loyalbell.services.campaigns.audience import plan_of
 from loyalbell.services.campaigns.queries import CannotSend
@@ -50,7 +51,7 @@ def calendar(application: Application, coming: Coming | None) -> list[CalendarDa
     with application.database.reading() as session:
         rows = session.execute(
             select(Delivery.sent_at, Delivery.channel, func.count())
-            .where(Delivery.state.in_(("sent", "bounced")), Delivery.sent_at >= start, Delivery.origin_kind.in_(("campaign", "sequence")))
+            .where(Delivery.state.in_(HANDED_OVER), Delivery.sent_at >= start, Delivery.origin_kind.in_(("campaign", "sequence")))
             .group_by(text("delivery.sent_at / 900"), Delivery.channel)
         ).all()  # fmt: skip
         coming_up = Campaign.state.in_(("scheduled", "held")) | Campaign.round_at.is_not(None)
