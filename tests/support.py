@@ -127,7 +127,7 @@ class FakeSender:
         return self.known
 
 
-def wait_for(holds: Callable[[], object], seconds: float = 20) -> object:
+def wait_for(holds: Callable[[], object], seconds: float = 60) -> object:
     """The first true value of ``holds``; fails after ``seconds``."""
     end = time.monotonic() + seconds
     while time.monotonic() < end:

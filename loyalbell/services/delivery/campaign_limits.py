@@ -10,10 +10,10 @@ from sqlalchemy.orm import Session
 from loyalbell.core.clock.send_windows import AT_ONCE, opens
 from loyalbell.core.clock.zones import zone_of
 from loyalbell.core.policy.delivery_state import LEFT_US, PLANNED, WITHHELD
+from loyalbell.core.policy.origins import SEQUENCE
 from loyalbell.core.policy.send_policy import next_allowed
 from loyalbell.services.application import Application
 from loyalbell.services.delivery.outbox import become
-from loyalbell.services.sequences.actions import SEQUENCE
 from loyalbell.services.settings.channels import CareSettings
 from loyalbell.services.settings.quiet_hours import quiet_of
 from loyalbell.storage.schema import Delivery, Message, MessageVersion, Person, Shop

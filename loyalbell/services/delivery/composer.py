@@ -16,6 +16,7 @@ from loyalbell.core.messages.merge_fields import FieldProblem
 from loyalbell.core.messages.short_rendering import CompiledShort, conversation_open, fill_short
 from loyalbell.core.messages.text_parts import parts
 from loyalbell.core.policy.delivery_state import IN_FLIGHT, SENT, WITHHELD
+from loyalbell.core.policy.origins import ANSWER, CONFIRMATION, PROOF, TO_ONE
 from loyalbell.core.policy.send_policy import SendFacts, first_refusal
 from loyalbell.services.application import Application
 from loyalbell.services.delivery.exit_recheck import exited_since
@@ -49,11 +50,8 @@ from loyalbell.storage.schema import (
 )
 
 Writing = EmailContent | TextContent | ChatContent
-ANSWER, PROOF, CONFIRMATION = "answer", "proof", "confirmation"
 OFTEN = {"weekly": 7, "monthly": 30}
 """Days between two marketing messages, for who asked to hear less often."""
-TO_ONE = (ANSWER, PROOF, CONFIRMATION)
-"""What is written to one address for its own sake: consent to marketing is not asked, suppression is."""
 
 
 class Withhold(Exception):

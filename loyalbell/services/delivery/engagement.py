@@ -4,8 +4,8 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from loyalbell.core.messages.merge_fields import FieldProblem, fields_used, fill
+from loyalbell.core.policy.origins import PROOF
 from loyalbell.services.application import Application
-from loyalbell.services.delivery.composer import PROOF
 from loyalbell.services.delivery.merge_facts import field_facts
 from loyalbell.services.delivery.rendering import compiled_version, own_links
 from loyalbell.storage.consent import address_of, consent_now

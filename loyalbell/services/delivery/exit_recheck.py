@@ -6,11 +6,11 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from loyalbell.core.history.snapshot import HistorySnapshot
+from loyalbell.core.policy.origins import SEQUENCE
 from loyalbell.core.sequences.event_rows import event_rows
 from loyalbell.core.sequences.plan import Plan, read_plan
 from loyalbell.storage.schema import Delivery, Enrolment, SequenceVersion
 
-SEQUENCE = "sequence"
 GONE = ("left", "taken out")
 
 

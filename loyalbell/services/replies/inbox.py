@@ -14,8 +14,9 @@ from sqlalchemy.orm import Session
 from loyalbell.core.messages import content as c
 from loyalbell.core.messages.mime import one_line
 from loyalbell.core.policy.delivery_state import PLANNED
+from loyalbell.core.policy.origins import ANSWER
 from loyalbell.services.application import Application
-from loyalbell.services.delivery.composer import ANSWER, once_only
+from loyalbell.services.delivery.composer import once_only
 from loyalbell.services.delivery.link_tokens import new_token
 from loyalbell.services.settings.channels import StaffSettings
 from loyalbell.storage.consent import address_of

@@ -10,6 +10,7 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from loyalbell.core.policy.delivery_state import HELD, PLANNED, WITHHELD
+from loyalbell.core.policy.origins import SEQUENCE
 from loyalbell.core.sequences import plan as p
 from loyalbell.core.sequences.engine import Act
 from loyalbell.core.sequences.engine_facts import SequenceHistory
@@ -27,7 +28,6 @@ from loyalbell.storage.records.person_facts import PersonFacts
 from loyalbell.storage.schema import CustomField, HandedOff, Message, Person, SequenceVersion, Shop, StaffNote
 from loyalbell.storage.webhook_events import announce
 
-SEQUENCE = "sequence"
 DELIVERY = (
     "INSERT OR IGNORE INTO delivery (origin_kind, origin_id, step, occurrence, person_id, message_version_id, channel, token, state,"
     " cause, due_at, attempts, held_batch_id) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)"

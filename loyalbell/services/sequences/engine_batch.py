@@ -7,11 +7,11 @@ from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from loyalbell.core.policy.delivery_state import HANDED_OVER, IN_HAND, PLANNED
+from loyalbell.core.policy.origins import SEQUENCE
 from loyalbell.core.sequences.engine import Act, Position, step
 from loyalbell.core.sequences.engine_facts import PersonFacts, SequenceHistory
 from loyalbell.core.sequences.plan_tree import Tree
 from loyalbell.services.sequences import volume_guard
-from loyalbell.services.sequences.actions import SEQUENCE
 from loyalbell.services.sequences.places import Place, seconds
 from loyalbell.services.sequences.shop_policy import volume_guard_of
 from loyalbell.services.settings.channels import CareSettings

@@ -4,11 +4,11 @@ from dataclasses import dataclass
 
 from sqlalchemy import func, select
 
+from loyalbell.core.policy.origins import SEQUENCE
 from loyalbell.core.sequences.engine_facts import SequenceHistory
 from loyalbell.core.sequences.goal import GoalStand, goal_stand
 from loyalbell.core.sequences.plan import Plan
 from loyalbell.services.application import Application
-from loyalbell.services.sequences.actions import SEQUENCE
 from loyalbell.services.sequences.shop_policy import send_policy_of
 from loyalbell.storage.schema import Delivery, Enrolment, Shop
 

@@ -11,6 +11,7 @@ from sqlalchemy.orm import Session
 
 from loyalbell.core.history.snapshot import HistorySnapshot
 from loyalbell.core.policy.delivery_state import SENT
+from loyalbell.core.policy.origins import SEQUENCE
 from loyalbell.core.segments.locality import asks_of_ours
 from loyalbell.core.sequences.engine_facts import SendPolicy, SequenceHistory
 from loyalbell.core.sequences.plan import OnSegment, Plan, every_step
@@ -22,7 +23,6 @@ from loyalbell.core.sequences.simulator import rehearse
 from loyalbell.core.sequences.triggers import TriggerContext, TriggerHit, trigger_hits
 from loyalbell.services.application import Application
 from loyalbell.services.cached_work import BackgroundResults
-from loyalbell.services.sequences.actions import SEQUENCE
 from loyalbell.services.sequences.shop_policy import around_of, live_plans, send_policy_of
 from loyalbell.services.settings.channels import GATEWAYS, StaffSettings
 from loyalbell.storage import schema

@@ -7,13 +7,13 @@ from sqlalchemy.orm import Session
 
 from loyalbell.core.clock.zones import day_of, zone_of
 from loyalbell.core.policy.delivery_state import COUNTED_BY_GUARD, HELD, PLANNED, WITHHELD, DeliveryState
+from loyalbell.core.policy.origins import SEQUENCE
 from loyalbell.core.policy.send_policy import VolumeGuard
 from loyalbell.services.application import Application
 from loyalbell.services.delivery.outbox import become_all
 from loyalbell.storage import schema
 from loyalbell.storage.schema import Delivery, HeldBatch
 
-SEQUENCE = "sequence"
 WEEK, FOUR_WEEKS = timedelta(days=7), timedelta(days=28)
 
 

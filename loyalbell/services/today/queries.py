@@ -9,8 +9,8 @@ from sqlalchemy.orm import Session
 
 from loyalbell.core.clock.local_time import local_day, start_of_day
 from loyalbell.core.policy.delivery_state import BOUNCED, FAILED, HANDED_OVER, HELD, PLANNED, UNSURE, WAITING
+from loyalbell.core.policy.origins import TO_ONE
 from loyalbell.services.application import Application
-from loyalbell.services.delivery.composer import TO_ONE
 from loyalbell.services.replies import inbox
 from loyalbell.storage.schema import (
     Campaign,
