@@ -52,6 +52,13 @@ class StillClock:
         self.instant += step
 
 
+def scratch_folder(case: unittest.TestCase) -> Path:
+    """A folder of the test's own, gone when it is over."""
+    folder = Path(tempfile.mkdtemp(prefix="loyalbell-test-"))
+    case.addCleanup(shutil.rmtree, folder, ignore_errors=True)
+    return folder
+
+
 class ApplicationCase(unittest.TestCase):
     """A desk with an empty shop in a folder of its own."""
 

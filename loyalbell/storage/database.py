@@ -14,7 +14,7 @@ from sqlalchemy.engine.interfaces import DBAPIConnection
 from sqlalchemy.exc import NoResultFound
 from sqlalchemy.orm import Session
 
-from loyalbell.storage import change_tracking
+from loyalbell.storage import change_tracking, references
 
 BOOK_FILE = "book.sqlite3"
 MIGRATIONS = Path(__file__).parent / "migrations"
@@ -78,6 +78,8 @@ class Database:
                 f"{self.path} was written by a newer version of Loyal Bell. Open it with that version."
             )
         command.upgrade(config, "head")
+        with self.transaction() as session:
+            references.rebuild(session)
 
     @contextmanager
     def reading(self) -> Iterator[Session]:

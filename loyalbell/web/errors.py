@@ -1,6 +1,6 @@
 """The pages for what went wrong: signed out, out of date, not here, unforeseen."""
 
-from collections.abc import Awaitable, Callable
+from collections.abc import Awaitable, Callable, Sequence
 
 import structlog
 from fastapi import Request
@@ -8,17 +8,27 @@ from fastapi.exceptions import RequestValidationError
 from fastapi.responses import HTMLResponse, PlainTextResponse, RedirectResponse, Response
 from starlette.exceptions import HTTPException
 
+from loyalbell.services.references import InUse
 from loyalbell.storage.database import NotOnFile
+from loyalbell.web.addresses import address_of
 from loyalbell.web.formatting import Formatter
 from loyalbell.web.request import BadToken, NotFound, SignInFirst, application_of, render, sign_in_address
 
+Links = Sequence[tuple[str, str]]
 log = structlog.get_logger()
 
 
-def _plain_page(request: Request, title: str, words: str, status: int) -> Response:
+def _plain_page(request: Request, title: str, words: str, status: int, links: Links = ()) -> Response:
     application = application_of(request)
     shop, now = application.shop(), application.clock.now()
-    values = {"title": title, "words": words, "shop": shop, "now": now, "say": Formatter(shop, now)}
+    values = {
+        "title": title,
+        "words": words,
+        "shop": shop,
+        "now": now,
+        "say": Formatter(shop, now),
+        "links": links,
+    }
     return HTMLResponse(render("parts/error.html", values), status_code=status)
 
 
@@ -39,6 +49,17 @@ async def not_found(request: Request, error: Exception) -> Response:
     return _plain_page(
         request, "Not here", f"{what} It may have been deleted, or the address is mistyped.", 404
     )
+
+
+async def in_use(request: Request, error: Exception) -> Response:
+    """What is used is not deleted: says what uses it, each a link to its page."""
+    assert isinstance(error, InUse)
+    links = [(f"{use.kind} “{use.name}”", address_of(use)) for use in error.uses]
+    if request.headers.get("HX-Request"):
+        words = f"{error.called} is in use, so it stays. Take it out here first:"
+        return HTMLResponse(render("parts/problem.html", {"problem": words, "links": links}))
+    words = "It was not deleted. Take it out of what uses it, then delete it:"
+    return _plain_page(request, f"{error.called} is in use", words, 409, links)
 
 
 async def bad_address(request: Request, error: Exception) -> Response:
@@ -74,6 +95,7 @@ HANDLERS: tuple[tuple[type[Exception], Handler], ...] = (
     (BadToken, bad_token),
     (NotFound, not_found),
     (NotOnFile, not_found_row),
+    (InUse, in_use),
     (RequestValidationError, bad_address),
     (HTTPException, http_error),
     (Exception, unforeseen),

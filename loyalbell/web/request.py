@@ -143,7 +143,7 @@ class RequestContext:
 
 
 def render(template: str, values: Mapping[str, Any]) -> str:
-    shared = {"areas": AREAS, "version": __version__, "area": "", "problem": None}
+    shared = {"areas": AREAS, "version": __version__, "area": "", "problem": None, "links": ()}
     return environment.get_template(template).render(shared | dict(values))
 
 

@@ -111,6 +111,17 @@ class Following(ApplicationCase):
             session.connection().exec_driver_sql("DELETE FROM change_log")
         self.assertEqual(set(self.application.snapshot().orders.money.tolist()), {7})
 
+    def test_a_gap_between_the_notes(self) -> None:
+        """The first note after the snapshot is gone, a later one is there: everything is read again."""
+        with self.application.database.transaction() as session:
+            session.execute(update(Order).values(total_minor=7))
+        with self.application.database.transaction() as session:
+            session.connection().exec_driver_sql("DELETE FROM change_log")
+            session.execute(update(Person).where(Person.id == self.people[0]).values(birthday_month=3))
+        snapshot = self.application.snapshot()
+        self.assertEqual(set(snapshot.orders.money.tolist()), {7})
+        self.assertEqual(int(snapshot.people.birthday_month[0]), 3)
+
     @given(st.sets(st.integers(0, 5_000)))
     def test_runs_hold_every_id(self, ids: set[int]) -> None:
         ranges = change_log.runs(np.fromiter(ids, np.int64, len(ids)))

@@ -8,8 +8,8 @@ from starlette.datastructures import FormData
 
 from loyalbell.core.history.snapshot import Catalogue
 from loyalbell.core.segments import model as m
+from loyalbell.core.segments.conditions.wording import Saying
 from loyalbell.core.segments.model import Group, OrdersCondition, Rule, RuleProblem
-from loyalbell.core.segments.sentence import Saying
 from loyalbell.web.charts import hour_bars, nice_top
 from loyalbell.web.messages.rich_text import as_pieces
 from loyalbell.web.segments.condition_fields import Offers

@@ -163,7 +163,7 @@ class MessagePages(SignedInPages):
             self.assertEqual(upload(wrong).status_code, 422)
         self.post(f"/gallery/{made['id']}", alt="A green field")
         self.assertIn("A green field", self.client.get("/gallery").text)
-        self.assertIn("it stays", self.post("/gallery/1", act="delete").text)
+        self.assertIn("is in use", self.post("/gallery/1", act="delete").text)
         self.post(f"/gallery/{made['id']}", act="delete")
         self.assertEqual(self.client.get(f"/picture/{kept.token}").status_code, 404)
 
@@ -208,7 +208,7 @@ class MessagePages(SignedInPages):
                 width="600",
             ).text,
         )
-        self.assertIn("it stays", self.post("/letterheads", id="1", act="delete").text)
+        self.assertIn("is in use", self.post("/letterheads", id="1", act="delete").text)
         self.post("/settings/openings", name="Second", text="Hi")
         self.assertIn("waits for the network", self.client.get("/settings/openings").text)
 

@@ -1,24 +1,16 @@
 """Who meets a rule, for the whole book at once, as of any instant."""
 
-from collections.abc import Callable, Mapping
+from collections.abc import Mapping
 from dataclasses import dataclass, field
 from datetime import datetime
-from typing import Any
 
 import numpy as np
 
 from loyalbell.core.history.columns import Mask
-from loyalbell.core.history.snapshot import CHANNELS, CONSENT_STATES, HistorySnapshot
-from loyalbell.core.segments import history_facts, person_facts
+from loyalbell.core.history.snapshot import HistorySnapshot
+from loyalbell.core.segments.conditions import TYPES
 from loyalbell.core.segments.evaluation_context import EvaluationContext, bounds
-from loyalbell.core.segments.model import (
-    Condition,
-    Group,
-    PeopleCondition,
-    Rule,
-    RuleProblem,
-    SegmentCondition,
-)
+from loyalbell.core.segments.model import Condition, Group, Rule, RuleProblem, SegmentCondition
 
 __all__ = ["RuleEvaluation", "bounds", "evaluate", "meets_group", "meets_line"]
 
@@ -66,7 +58,7 @@ def meets_line(line: Group | Condition, evaluation: RuleEvaluation) -> Mask:
         return meets_group(line, evaluation)
     if isinstance(line, SegmentCondition):
         return _in_segment(line, evaluation)
-    return MEETS[line.about](line, evaluation.context)
+    return TYPES[line.about].meets(line, evaluation.context)
 
 
 def _in_segment(line: SegmentCondition, evaluation: RuleEvaluation) -> Mask:
@@ -84,36 +76,3 @@ def _in_segment(line: SegmentCondition, evaluation: RuleEvaluation) -> Mask:
     )
     met = meets_group(rule.root, inner) & evaluation.snapshot.on_file(evaluation.context.now)
     return met if line.within else ~met
-
-
-def _reach(line: Any, context: EvaluationContext) -> Mask:
-    reach = context.snapshot.reachable(CHANNELS.index(line.channel), context.now)
-    return reach if line.can else ~reach
-
-
-def _consent(line: Any, context: EvaluationContext) -> Mask:
-    state = context.snapshot.consent_states(CHANNELS.index(line.channel), context.now)
-    return np.equal(state, CONSENT_STATES.index(line.state))
-
-
-def _people(line: PeopleCondition, context: EvaluationContext) -> Mask:
-    return np.isin(context.snapshot.people.ids, np.array(line.ids, dtype=np.int64))
-
-
-MEETS: dict[str, Callable[[Any, EvaluationContext], Mask]] = {
-    **dict.fromkeys(history_facts.MEASURES, history_facts.meets),
-    "reach": _reach,
-    "consent": _consent,
-    "tag": person_facts.tag,
-    "field": person_facts.field,
-    "date": person_facts.yearly,
-    "membership": person_facts.membership,
-    "band": person_facts.band,
-    "gap": person_facts.gap,
-    "offers": person_facts.offers,
-    "sequences": person_facts.sequences,
-    "top": person_facts.top,
-    "scores": person_facts.scores,
-    "person": person_facts.person,
-    "people": _people,
-}

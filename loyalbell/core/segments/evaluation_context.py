@@ -10,7 +10,7 @@ from loyalbell.core.clock.local_time import days_before, start_of_day
 from loyalbell.core.history.columns import Ints, Mask, Small
 from loyalbell.core.history.snapshot import HistorySnapshot
 from loyalbell.core.history.visits import today_number
-from loyalbell.core.segments.model import (
+from loyalbell.core.segments.periods import (
     AfterJoining,
     BeforeLastDays,
     BetweenDates,

@@ -5,7 +5,7 @@ from typing import Annotated, Any, Literal
 
 from pydantic import Discriminator, Field, Tag, ValidationError
 
-from loyalbell.core.rhythm.bands import BANDS
+from loyalbell.core.segments import conditions
 from loyalbell.core.segments.conditions import (
     Amount,
     AnswersCondition,
@@ -46,6 +46,7 @@ from loyalbell.core.segments.periods import (
     Period,
     SinceEntering,
 )
+from loyalbell.core.segments.problems import RuleProblem
 
 __all__ = [
     "MAX_DEPTH",
@@ -98,31 +99,7 @@ __all__ = [
 RULE_VERSION = 1
 MAX_LINES = 200
 MAX_DEPTH = 8
-Condition = Annotated[
-    OrdersCondition
-    | ItemsCondition
-    | VisitsCondition
-    | AppointmentsCondition
-    | EventsCondition
-    | MessagesCondition
-    | AnswersCondition
-    | ReachCondition
-    | ConsentCondition
-    | TagCondition
-    | FieldCondition
-    | DateCondition
-    | MembershipCondition
-    | BandCondition
-    | GapCondition
-    | OffersCondition
-    | SequencesCondition
-    | TopCondition
-    | ScoresCondition
-    | PersonCondition
-    | SegmentCondition
-    | PeopleCondition,
-    Field(discriminator="about"),
-]
+Condition = Annotated[conditions.Condition, Field(discriminator="about")]
 
 
 def _is(line: Any) -> str:
@@ -145,13 +122,6 @@ class Group(Part):
 class Rule(Part):
     version: Literal[1] = 1
     root: Group = Group()
-
-
-assert set(BANDS) == {"new", "in rhythm", "late", "quiet", "silent"}
-
-
-class RuleProblem(ValueError):
-    """A rule that cannot be read, said in a sentence that names the line."""
 
 
 def read_rule(data: Any) -> Rule:

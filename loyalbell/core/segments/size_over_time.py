@@ -13,8 +13,8 @@ from loyalbell.core.clock.local_time import at_local
 from loyalbell.core.history.columns import NEVER, Ints, Mask
 from loyalbell.core.history.snapshot import HistorySnapshot
 from loyalbell.core.history.visits import local_days
+from loyalbell.core.segments.conditions.measuring import COMPARE
 from loyalbell.core.segments.evaluation import RuleEvaluation, meets_line
-from loyalbell.core.segments.history_facts import COMPARE
 from loyalbell.core.segments.model import (
     BeforeLastDays,
     Condition,

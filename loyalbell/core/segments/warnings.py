@@ -3,6 +3,7 @@
 from collections.abc import Mapping
 from dataclasses import dataclass
 
+from loyalbell.core.segments.conditions.wording import says_never
 from loyalbell.core.segments.model import (
     Condition,
     Ever,
@@ -12,7 +13,6 @@ from loyalbell.core.segments.model import (
     OrdersCondition,
     Rule,
 )
-from loyalbell.core.segments.sentence import says_never
 
 SPARSE = 0.2
 

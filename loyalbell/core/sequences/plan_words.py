@@ -4,7 +4,8 @@ from dataclasses import dataclass, field
 
 from loyalbell.core.clock.send_windows import EVERY_DAY, SendWindow
 from loyalbell.core.history.money import say_money
-from loyalbell.core.segments.sentence import Saying, say_rule
+from loyalbell.core.segments.conditions.wording import Saying
+from loyalbell.core.segments.sentence import say_rule
 from loyalbell.core.sequences import plan as p
 
 DAYS = ("Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun")

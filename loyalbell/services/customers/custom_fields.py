@@ -1,23 +1,21 @@
 """The shop's own fields: making and changing them, and seeing whether they are any use."""
 
-import json
 from collections.abc import Sequence
 from dataclasses import dataclass
 
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
+from loyalbell.core.references import Kind
 from loyalbell.services.application import Application
+from loyalbell.services.references import refuse_if_used, uses_of
 from loyalbell.storage.files.column_mapping import CUSTOMERS, plain_heading
 from loyalbell.storage.files.export_rows import HEADINGS
 from loyalbell.storage.records.custom_fields import KINDS
 from loyalbell.storage.schema import (
     CustomField,
     FieldValue,
-    Message,
-    MessageVersion,
     Person,
-    Segment,
     YearlyDate,
 )
 
@@ -56,7 +54,7 @@ def in_use(application: Application) -> list[FieldUse]:
         )
         people = session.scalar(select(func.count()).select_from(Person)) or 0
         return [
-            FieldUse(field, known.get(field.id, 0), people, _where_used(session, field))
+            FieldUse(field, known.get(field.id, 0), people, _uses(session, Kind.CUSTOM_FIELD, field.id))
             for field in session.scalars(select(CustomField).order_by(CustomField.name))
         ]
 
@@ -69,33 +67,12 @@ def dates_in_use(application: Application) -> list[DateUse]:
         rows = session.execute(
             select(YearlyDate.name, func.count()).group_by(YearlyDate.name).order_by(YearlyDate.name)
         )
-        named = [DateUse(name, count, people, _naming(session, f'"{name}"')) for name, count in rows]
-        return [DateUse("Birthday", born, people, _naming(session, '"birthday"')), *named]
+        named = [DateUse(name, count, people, _uses(session, Kind.YEARLY_DATE, name)) for name, count in rows]
+        return [DateUse("Birthday", born, people, _uses(session, Kind.YEARLY_DATE, "birthday")), *named]
 
 
-def _where_used(session: Session, field: CustomField) -> list[str]:
-    """Segments that name the field by its id, and messages that insert it by its key."""
-    return _naming(session, f'"field": {field.id}', f'"field:{field.id}"', f"field_{field.id}")
-
-
-def _naming(session: Session, *marks: str) -> list[str]:
-    found = []
-    for segment in session.scalars(select(Segment).order_by(Segment.name)):
-        text = json.dumps(segment.rule)
-        if any(mark in text for mark in marks):
-            found.append(f"segment “{segment.name}”")
-    newest = select(func.max(MessageVersion.id)).group_by(MessageVersion.message_id)
-    rows = session.execute(
-        select(Message.name, MessageVersion.content)
-        .join(MessageVersion, MessageVersion.message_id == Message.id)
-        .where(MessageVersion.id.in_(newest))
-        .order_by(Message.name)
-    )
-    for name, content in rows:
-        text = json.dumps(content)
-        if any(mark in text for mark in marks):
-            found.append(f"message “{name}”")
-    return found
+def _uses(session: Session, kind: Kind, key: int | str) -> list[str]:
+    return [str(use).removeprefix("the ") for use in uses_of(session, kind, key)]
 
 
 def make_field(application: Application, name: str, kind: str, choices: Sequence[str], by: str) -> int:
@@ -137,14 +114,12 @@ def _holders(session: Session, field_id: int, choice: str) -> bool:
 
 
 def delete_field(application: Application, field_id: int, by: str) -> None:
-    """Only a field that nothing uses can go, and its values with it. Raises ``CannotKeepField``."""
+    """Only a field that nothing uses can go, and its values with it. Raises ``CannotKeepField`` and ``InUse``."""
     with application.database.transaction() as session:
         field = session.get(CustomField, field_id)
         if field is None:
             raise CannotKeepField("This field is no longer there.")
-        used = _where_used(session, field)
-        if used:
-            raise CannotKeepField(f"“{field.name}” is used in {', '.join(used)}. Take it out there first.")
+        refuse_if_used(session, Kind.CUSTOM_FIELD, field_id, f"The field “{field.name}”")
         application.note(session, by, "deleted a field", field=field.name)
         session.delete(field)
 

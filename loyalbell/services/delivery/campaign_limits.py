@@ -10,7 +10,7 @@ from sqlalchemy.orm import Session
 from loyalbell.core.clock.send_windows import AT_ONCE, opens
 from loyalbell.core.clock.zones import zone_of
 from loyalbell.core.policy.delivery_state import LEFT_US, PLANNED, WITHHELD
-from loyalbell.core.policy.origins import SEQUENCE
+from loyalbell.core.policy.origins import CAMPAIGN, SEQUENCE
 from loyalbell.core.policy.send_policy import next_allowed
 from loyalbell.services.application import Application
 from loyalbell.services.delivery.outbox import become
@@ -28,7 +28,7 @@ def within_limits(
 ) -> list[Delivery]:
     """Those that may go now. Others of campaigns are put off to the first moment that fits, or withheld after three days."""
     care = CareSettings.load(session)
-    mine = [one for one in deliveries if one.origin_kind == "campaign" and one.attempts == 0]
+    mine = [one for one in deliveries if one.origin_kind == CAMPAIGN]
     service = _service(session, {one.message_version_id for one in mine})
     mine = [one for one in mine if one.message_version_id not in service]
     if not mine:

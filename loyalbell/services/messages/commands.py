@@ -4,9 +4,11 @@ from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from loyalbell.core.messages import content as c
+from loyalbell.core.references import Kind
 from loyalbell.services.application import Application
-from loyalbell.services.messages.queries import MessageProblem, Writing, _version, content_of, used_in
-from loyalbell.storage.schema import Message, MessageVersion
+from loyalbell.services.messages.queries import MessageProblem, Writing, _version, content_of
+from loyalbell.services.references import refuse_if_used
+from loyalbell.storage.schema import Delivery, Message, MessageVersion
 
 
 def keep(
@@ -61,12 +63,15 @@ def restore(application: Application, message_id: int, number: int, by: str) -> 
 
 
 def drop(application: Application, message_id: int, by: str) -> None:
-    """Raises ``MessageProblem`` while something refers to it."""
+    """Raises ``InUse`` while anything leans on it, ``MessageProblem`` where it has gone to customers."""
     with application.database.transaction() as session:
-        used = used_in(session, message_id)
-        if used:
-            raise MessageProblem(f"This message is used in {used[0]}; it cannot be deleted.")
         message = session.get_one(Message, message_id)
+        refuse_if_used(session, Kind.MESSAGE, message_id, f"The message “{message.name}”")
+        gone = select(Delivery.id).join(MessageVersion).where(MessageVersion.message_id == message_id)
+        if session.scalar(gone.limit(1)) is not None:
+            raise MessageProblem(
+                f"“{message.name}” has gone to customers and stands in their diaries, so it stays."
+            )
         application.note(session, by, "deleted a message", message=message.name)
         session.query(MessageVersion).filter(MessageVersion.message_id == message_id).delete()
         session.delete(message)

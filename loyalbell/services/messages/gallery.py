@@ -13,14 +13,13 @@ from pydantic import ValidationError
 from sqlalchemy import Row, select
 
 from loyalbell.core.messages.mime import one_line
+from loyalbell.core.references import Kind
 from loyalbell.services.application import Application
 from loyalbell.services.delivery.rendering import read_block
+from loyalbell.services.references import refuse_if_used
 from loyalbell.storage.schema import (
     AttachedFile,
     GalleryPicture,
-    Letterhead,
-    Message,
-    MessageVersion,
     SavedBlock,
 )
 
@@ -97,28 +96,12 @@ def change_alt(application: Application, picture_id: int, alt: str) -> None:
 
 
 def drop_picture(application: Application, picture_id: int, by: str) -> None:
-    """Raises ``CannotTake`` while a message or a letterhead uses it."""
+    """Raises ``InUse`` while a message or a letterhead uses it."""
     with application.database.transaction() as session:
         picture = session.get_one(GalleryPicture, picture_id)
-        used = session.scalar(select(Letterhead.name).where(Letterhead.logo_id == picture_id))
-        rows = session.execute(
-            select(Message.name, MessageVersion.content).join(
-                Message, Message.id == MessageVersion.message_id
-            )
-        )
-        used = used or next((name for name, content in rows if _mentions(content, picture_id)), None)
-        if used:
-            raise CannotTake(f"This picture is used in “{used}”; it stays.")
+        refuse_if_used(session, Kind.PICTURE, picture_id, f"The picture “{picture.name}”")
         application.note(session, by, "deleted a picture", picture=picture.name)
         session.delete(picture)
-
-
-def _mentions(content: Any, picture_id: int) -> bool:
-    if isinstance(content, Mapping):
-        return content.get("picture") == picture_id or any(
-            _mentions(one, picture_id) for one in content.values()
-        )
-    return isinstance(content, list) and any(_mentions(one, picture_id) for one in content)
 
 
 def add_file(application: Application, name: str, data: bytes, by: str) -> AttachedFile:

@@ -9,8 +9,10 @@ from sqlalchemy.orm import Session
 
 from loyalbell.core.messages.merge_fields import FieldProblem, template
 from loyalbell.core.messages.mime import one_line
+from loyalbell.core.references import Kind
 from loyalbell.services.application import Application
-from loyalbell.storage.schema import GalleryPicture, Letterhead, Message, MessageVersion, OpeningMessage
+from loyalbell.services.references import refuse_if_used
+from loyalbell.storage.schema import GalleryPicture, Letterhead, OpeningMessage
 
 FONTS = (
     "Verdana, Arial, sans-serif", "Arial, Helvetica, sans-serif", "Georgia, 'Times New Roman', serif",
@@ -70,24 +72,12 @@ def _is_picture(session: Session, at: int) -> bool:
 
 
 def drop(application: Application, letterhead_id: int, by: str) -> None:
-    """Raises ``LetterheadProblem`` while a message uses it."""
+    """Raises ``InUse`` while a message uses it."""
     with application.database.transaction() as session:
         row = session.get_one(Letterhead, letterhead_id)
-        found = session.execute(
-            select(Message.name, MessageVersion.content).join(
-                Message, Message.id == MessageVersion.message_id
-            )
-        )
-        used = next((name for name, content in found if _uses(content, letterhead_id)), None)
-        if used:
-            raise LetterheadProblem(f"This letterhead is used in “{used}”; it stays.")
+        refuse_if_used(session, Kind.LETTERHEAD, letterhead_id, f"The letterhead “{row.name}”")
         application.note(session, by, "deleted a letterhead", letterhead=row.name)
         session.delete(row)
-
-
-def _uses(content: Mapping[str, Any], letterhead_id: int) -> bool:
-    writings = content.get("writings", [content])
-    return any(one.get("letterhead") == letterhead_id for one in writings)
 
 
 def keep_opening(application: Application, opening_id: int | None, name: str, text: str, by: str) -> int:

@@ -7,9 +7,11 @@ from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from loyalbell.core.messages import content as c
+from loyalbell.core.references import Kind
+from loyalbell.services import references
 from loyalbell.services.application import Application
 from loyalbell.services.delivery.rendering import newest_version
-from loyalbell.storage.schema import Campaign, Letterhead, Message, MessageVersion, Person
+from loyalbell.storage.schema import Letterhead, Message, MessageVersion, Person
 
 Writing = c.EmailContent | c.TextContent | c.ChatContent
 
@@ -57,10 +59,8 @@ def _lines(content: c.MessageContent) -> list[str]:
 
 
 def used_in(session: Session, message_id: int) -> list[str]:
-    names = session.scalars(
-        select(Campaign.name).where(Campaign.message_id == message_id).order_by(Campaign.name)
-    )
-    return [f"the campaign “{name}”" for name in names]
+    """What uses a message, in words."""
+    return [str(use) for use in references.uses_of(session, Kind.MESSAGE, message_id)]
 
 
 def letterheads(application: Application) -> list[Letterhead]:

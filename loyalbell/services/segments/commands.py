@@ -5,9 +5,11 @@ from zoneinfo import ZoneInfo
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
+from loyalbell.core.references import Kind
 from loyalbell.core.segments.model import Group, PeopleCondition, Rule, segments_in
 from loyalbell.services.application import Application
-from loyalbell.services.segments.queries import SegmentProblem, rule_of, saved_rules, used_in, who
+from loyalbell.services.references import refuse_if_used
+from loyalbell.services.segments.queries import SegmentProblem, rule_of, saved_rules, who
 from loyalbell.storage.schema import Segment
 
 
@@ -63,12 +65,10 @@ def archive(application: Application, segment_id: int, away: bool, by: str) -> N
 
 
 def drop(application: Application, segment_id: int, by: str) -> None:
-    """Raises ``SegmentProblem`` while a campaign refers to it."""
+    """Raises ``InUse`` while anything leans on it."""
     with application.database.transaction() as session:
-        uses = used_in(session, segment_id)
-        if uses:
-            raise SegmentProblem(f"This segment is used in {uses[0]}; it cannot be deleted.")
         segment = session.get_one(Segment, segment_id)
+        refuse_if_used(session, Kind.SEGMENT, segment_id, f"The segment “{segment.name}”")
         application.note(session, by, "deleted a segment", segment=segment.name)
         session.delete(segment)
 

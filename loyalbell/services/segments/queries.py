@@ -10,14 +10,17 @@ from sqlalchemy.orm import Session
 
 from loyalbell.core.history.columns import Mask
 from loyalbell.core.history.snapshot import CHANNELS, HistorySnapshot
+from loyalbell.core.references import Kind
+from loyalbell.core.segments.conditions.wording import Saying
 from loyalbell.core.segments.evaluation import RuleEvaluation, evaluate, meets_line
 from loyalbell.core.segments.explanation import Judged, explain
 from loyalbell.core.segments.funnel import funnel
 from loyalbell.core.segments.model import FieldCondition, Rule, read_rule, segments_in
-from loyalbell.core.segments.sentence import Saying, say_rule
+from loyalbell.core.segments.sentence import say_rule
 from loyalbell.core.segments.warnings import Warning, sparse_fields, warnings
+from loyalbell.services import references
 from loyalbell.services.application import Application
-from loyalbell.storage.schema import Campaign, Message, Offer, Person, Segment, Sequence
+from loyalbell.storage.schema import Message, Offer, Person, Segment, Sequence
 
 YEAR = 365 * 86_400
 
@@ -230,13 +233,8 @@ def people_in(application: Application, rule: Rule, skip: int, limit: int) -> tu
 
 
 def used_in(session: Session, segment_id: int) -> list[str]:
-    names = session.scalars(select(Campaign.name).where(Campaign.segment_id == segment_id))
-    leaning = [
-        segment.name
-        for segment in session.scalars(select(Segment).where(Segment.id != segment_id).order_by(Segment.name))
-        if segment_id in segments_in(rule_of(segment).root)
-    ]
-    return [*(f"the campaign “{name}”" for name in names), *(f"the segment “{name}”" for name in leaning)]
+    """What uses a segment, in words."""
+    return [str(use) for use in references.uses_of(session, Kind.SEGMENT, segment_id)]
 
 
 def rule_of(segment: Segment) -> Rule:

@@ -41,6 +41,7 @@ from loyalbell.storage.schema.person_details import (
     Tag,
     YearlyDate,
 )
+from loyalbell.storage.schema.references import ReferenceRow
 from loyalbell.storage.schema.replies import CannedAnswer, Preference, Reply, SignUp
 from loyalbell.storage.schema.sequences import (
     Enrolment,
@@ -109,6 +110,7 @@ __all__ = [
     "PersonTag",
     "Preference",
     "Redemption",
+    "ReferenceRow",
     "Reply",
     "SavedBlock",
     "SavedView",

@@ -8,18 +8,11 @@ from pydantic import BaseModel
 
 from loyalbell.core.rhythm.bands import BANDS
 from loyalbell.core.segments import model as m
-from loyalbell.core.segments.sentence import (
-    ACTS,
-    GONE,
-    PERSON_FACTS,
-    SAYS,
-    Saying,
-    ordinal,
-    say_act,
-    say_measure,
-    say_period,
-    says_never,
-)
+from loyalbell.core.segments.conditions import Saying, say_condition
+from loyalbell.core.segments.conditions.messages import ACTS
+from loyalbell.core.segments.conditions.orders import say_act
+from loyalbell.core.segments.conditions.person import PERSON_FACTS
+from loyalbell.core.segments.conditions.wording import GONE, ordinal, say_measure, say_period, says_never
 
 NEVER = "never"
 Options = Sequence[tuple[str, str]]
@@ -148,7 +141,7 @@ def _item_words(line: Any, saying: Saying) -> str:
 
 
 def _whole(line: Any, saying: Saying) -> str:
-    return SAYS[line.about](line, saying)
+    return say_condition(line, saying)
 
 
 def _appointment_words(line: Any, saying: Saying) -> str:

@@ -8,6 +8,8 @@ from pydantic import BaseModel, ValidationError
 from starlette.datastructures import FormData
 
 from loyalbell.core.history.money import minor_digits, parse_money
+from loyalbell.core.segments.conditions import say_condition
+from loyalbell.core.segments.conditions.wording import Saying
 from loyalbell.core.segments.model import (
     MAX_DEPTH,
     Condition,
@@ -18,7 +20,6 @@ from loyalbell.core.segments.model import (
     RuleProblem,
     read_rule,
 )
-from loyalbell.core.segments.sentence import Saying, say_condition
 from loyalbell.web.segments.condition_fields import NEVER, PICKS, Field, Offers, PickSpec, picks_of
 from loyalbell.web.segments.line_suggestions import STARTERS, LineSuggestion
 

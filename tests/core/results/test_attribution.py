@@ -31,6 +31,14 @@ class Attribution(unittest.TestCase):
                         best, expected = response.at, response.origin
             self.assertEqual(found.get(order.order), expected)
 
+    def test_both_edges_of_the_window_count(self) -> None:
+        """rules.md section 7: the latest click within the window, five days by default."""
+        for seconds, counts in ((0, True), (5 * DAY, True), (5 * DAY + 1, False), (-1, False)):
+            with self.subTest(seconds=seconds):
+                order = Bought(1, 1, 20 * DAY, 100)
+                found = attribute([order], {1: [Response(7, order.at - seconds)]})
+                self.assertEqual(found, {1: 7} if counts else {})
+
     def test_opens_count_only_where_they_are_given(self) -> None:
         order = Bought(1, 1, 3 * DAY, 100)
         self.assertEqual(attribute([order], {}), {})

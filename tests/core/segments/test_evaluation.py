@@ -6,6 +6,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from loyalbell.core.history.snapshot import CONSENT_STATES, Catalogue
+from loyalbell.core.segments.conditions.wording import Saying
 from loyalbell.core.segments.evaluation import evaluate
 from loyalbell.core.segments.funnel import funnel
 from loyalbell.core.segments.model import (
@@ -19,7 +20,7 @@ from loyalbell.core.segments.model import (
     RuleProblem,
     read_rule,
 )
-from loyalbell.core.segments.sentence import Saying, say_rule
+from loyalbell.core.segments.sentence import say_rule
 from loyalbell.core.segments.warnings import warnings
 from tests.support import NOW, ZONE, snapshot_of
 

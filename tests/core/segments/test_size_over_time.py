@@ -7,10 +7,10 @@ from zoneinfo import ZoneInfo
 from hypothesis import given, settings
 
 from loyalbell.core.segments import model as m
+from loyalbell.core.segments.conditions.wording import Saying
 from loyalbell.core.segments.evaluation import RuleEvaluation, evaluate
 from loyalbell.core.segments.explanation import explain
 from loyalbell.core.segments.model import Group, Rule, RuleProblem
-from loyalbell.core.segments.sentence import Saying
 from loyalbell.core.segments.size_over_time import daily_instants, sizes
 from tests.core.segments.test_evaluation import PEOPLE, consents, groups, orders
 from tests.support import NOW, ZONE, snapshot_of

@@ -9,7 +9,7 @@ import tempfile
 import time
 import unittest
 from collections import Counter
-from datetime import timedelta
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 import structlog
@@ -222,8 +222,6 @@ class Engagements(SendingCase):
 class TheLock(ApplicationCase):
     def test_a_second_living_process_is_refused_and_a_dead_one_replaced(self) -> None:
         with self.application.database.transaction() as session:
-            from datetime import UTC, datetime
-
             session.add(LeaderLease(id=1, holder="other", pid=os.getppid(), seen_at=datetime.now(UTC)))
         with self.assertRaises(AlreadyTicking):
             Lease(self.application).take()
@@ -233,6 +231,21 @@ class TheLock(ApplicationCase):
         with self.application.database.transaction() as session:
             session.get_one(LeaderLease, 1).pid = int(gone.stdout)
         Lease(self.application).take()
+
+    def test_a_lease_that_is_not_renewed_for_a_minute_is_taken_over(self) -> None:
+        """Another living process holds it, but has said nothing for so long that it must hang."""
+        now = datetime.now(UTC)
+        for age, is_taken in ((timedelta(seconds=50), False), (timedelta(seconds=61), True)):
+            with self.subTest(age=age):
+                with self.application.database.transaction() as session:
+                    session.merge(LeaderLease(id=1, holder="other", pid=os.getppid(), seen_at=now - age))
+                lease = Lease(self.application)
+                if is_taken:
+                    lease.take()
+                    held = self.application.find(LeaderLease, 1)
+                    self.assertEqual(held and held.holder, lease.holder)
+                else:
+                    self.assertRaises(AlreadyTicking, lease.take)
 
 
 PROGRAM = """

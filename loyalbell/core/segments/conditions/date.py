@@ -1,0 +1,99 @@
+"""Birthdays and other dates that come back each year."""
+
+from datetime import timedelta
+from typing import Literal
+
+import numpy as np
+from pydantic import Field
+
+from loyalbell.core.history.columns import Mask, Small
+from loyalbell.core.history.visits import day_of_number
+from loyalbell.core.segments.conditions.base import ConditionType, ShortText
+from loyalbell.core.segments.conditions.measuring import any_of
+from loyalbell.core.segments.conditions.wording import Saying
+from loyalbell.core.segments.evaluation_context import EvaluationContext
+from loyalbell.core.segments.periods import Part
+
+COMPANION = "companion"
+
+
+COMPANIONS = f"{COMPANION}:"
+
+
+MONTHS = "January February March April May June July August September October November December".split()
+
+
+class DateCondition(Part):
+    """A day that comes round every year: ``birthday``, a companion's birthday, or a named one.
+
+    ``in days``: exactly that many days ahead; ``days ago``; ``within``: today or in the next days;
+    ``month``: 1 to 12.
+    """
+
+    about: Literal["date"] = "date"
+    which: ShortText = "birthday"
+    comparison: Literal["in days", "days ago", "within", "month", "is known", "is not known"] = "in days"
+    value: int = Field(default=0, ge=0, le=365)
+
+
+def meets(line: DateCondition, context: EvaluationContext) -> Mask:
+    """29 February is kept on 28 February in years that lack it."""
+    person, month, day = _dates(line.which, context)
+    if line.comparison in ("is known", "is not known"):
+        known = any_of(person, context)
+        return known if line.comparison == "is known" else ~known
+    if line.comparison == "month":
+        return any_of(person[month == line.value], context)
+    today = day_of_number(context.today)
+    if line.comparison == "within":
+        wanted = [today + timedelta(days=ahead) for ahead in range(line.value + 1)]
+    else:
+        wanted = [today + timedelta(days=line.value if line.comparison == "in days" else -line.value)]
+    met = np.zeros(len(person), dtype=np.bool_)
+    for one in wanted:
+        met |= (month == one.month) & (day == one.day)
+        if (one.month, one.day) == (2, 28) and not _is_leap(one.year):
+            met |= (month == 2) & (day == 29)
+    return any_of(person[met], context)
+
+
+def _is_leap(year: int) -> bool:
+    return year % 4 == 0 and (year % 100 != 0 or year % 400 == 0)
+
+
+def _dates(which: str, context: EvaluationContext) -> tuple[Small, Small, Small]:
+    snapshot = context.snapshot
+    if which == "birthday":
+        person = np.flatnonzero(snapshot.people.birthday_month > 0).astype(np.int32)
+        return person, snapshot.people.birthday_month[person], snapshot.people.birthday_day[person]
+    dates = snapshot.yearly_dates
+    if which == COMPANION or which.startswith(COMPANIONS):
+        rows = dates.of_companion.copy()
+        if which.startswith(COMPANIONS):
+            rows &= dates.name == snapshot.words.get(which.removeprefix(COMPANIONS), -1)
+    else:
+        rows = ~dates.of_companion & (dates.name == snapshot.words.get(which, -1))
+    return dates.person[rows], dates.month[rows], dates.day[rows]
+
+
+def say(line: DateCondition, saying: Saying) -> str:
+    which = {"birthday": "their birthday", "companion": "a companion’s birthday"}.get(line.which)
+    if which is None:
+        kind = line.which.removeprefix("companion:")
+        which = f"a {kind}’s birthday" if kind != line.which else f"their {line.which}"
+    if "known" in line.comparison:
+        return f"have {which} that {line.comparison}"
+    if line.comparison == "month":
+        return f"have {which} in {MONTHS[line.value - 1] if 1 <= line.value <= 12 else 'no month'}"
+    if line.comparison == "within":
+        return f"have {which} today or in the next {line.value} days" if line.value else f"have {which} today"
+    if line.value == 0:
+        return f"have {which} today"
+    return (
+        f"have {which} in exactly {line.value} days"
+        if line.comparison == "in days"
+        else f"had {which} exactly {line.value} days ago"
+    )
+
+
+CONDITION = ConditionType(DateCondition, meets, say)

@@ -1,0 +1,75 @@
+"""Mistakes that somebody could make in the lines that matter most, each with the tests that must notice.
+
+``python -m tests.mutants`` plants each in a copy of the program and runs its tests there; all must fail.
+"""
+
+from typing import NamedTuple
+
+
+class Mutant(NamedTuple):
+    """``old`` stands once in ``file`` and is replaced by ``new``; at least one of ``tests`` must then fail."""
+
+    name: str
+    file: str
+    old: str
+    new: str
+    tests: tuple[str, ...]
+
+
+CORE, SERVICES, STORAGE = "loyalbell/core/", "loyalbell/services/", "loyalbell/storage/"
+ATTRIBUTION = ("tests.core.results.test_attribution",)
+ASKED_AGAIN = ("tests.services.delivery.test_asked_again",)
+OUTBOX = ("tests.services.delivery.test_outbox",)
+LEASE = ("tests.services.delivery.test_dispatcher.TheLock",)
+FOLLOWS = ("tests.storage.test_snapshot_follows", "tests.storage.test_change_tracking")
+ENGINE = ("tests.core.sequences.test_engine", "tests.core.clock.test_durations")
+REFERENCES = ("tests.core.test_references", "tests.storage.test_references")
+
+MUTANTS = (
+    Mutant("attribution leaves out the last instant of its window", CORE + "results/attribution.py",
+           "at - window <= response.at <= at", "at - window < response.at <= at", ATTRIBUTION),
+    Mutant("attribution leaves out the first instant of its window", CORE + "results/attribution.py",
+           "at - window <= response.at <= at", "at - window <= response.at < at", ATTRIBUTION),
+    Mutant("attribution takes the earliest click", CORE + "results/attribution.py",
+           "return max(near", "return min(near", ATTRIBUTION),
+    Mutant("ten times as late is in time", CORE + "sequences/engine.py", "LATE = 900", "LATE = 9_000", ASKED_AGAIN),
+    Mutant("patience is forgotten", CORE + "sequences/engine.py",
+           "if late and at > last:", "if False:", ASKED_AGAIN),
+    Mutant("service mail waits for the morning", SERVICES + "delivery/campaign_limits.py",
+           "mine = [one for one in mine if one.message_version_id not in service]", "mine = list(mine)", ASKED_AGAIN),
+    Mutant("retries of campaigns are not asked again", SERVICES + "delivery/campaign_limits.py",
+           "if one.origin_kind == CAMPAIGN]", "if one.origin_kind == CAMPAIGN and not one.attempts]", ASKED_AGAIN),
+    Mutant("whoever was taken out still gets it", SERVICES + "delivery/exit_recheck.py",
+           'GONE = ("left", "taken out")', 'GONE = ("left",)', ASKED_AGAIN),
+    Mutant("a lease never grows stale", SERVICES + "delivery/leader_lease.py",
+           " and held.seen_at > now - STALE", "", LEASE),
+    Mutant("a lease is stale at once", SERVICES + "delivery/leader_lease.py",
+           "STALE = timedelta(seconds=60)", "STALE = timedelta(seconds=6)", LEASE),
+    Mutant("a gap in the change log is ignored", STORAGE + "change_log.py",
+           "if not rows or rows[0][0] != number + 1:", "if not rows:", FOLLOWS),
+    Mutant("the lines of a changed order are not read again", STORAGE + "change_tracking.py",
+           '(("orders", "{row}.id"), ("lines", "{row}.id"))', '(("orders", "{row}.id"),)', FOLLOWS),
+    Mutant("refunds do not reach the snapshot", STORAGE + "change_tracking.py",
+           '"refunded_at", "refunded_minor", ', "", FOLLOWS),
+    Mutant("what failed leaves its notes behind", STORAGE + "change_tracking.py",
+           'connection.exec_driver_sql("DELETE FROM changed")', "pass", FOLLOWS),
+    Mutant("sent without having been in flight", CORE + "policy/delivery_state.py",
+           "PLANNED: frozenset({IN_FLIGHT, ", "PLANNED: frozenset({SENT, IN_FLIGHT, ", OUTBOX),
+    Mutant("withheld can be planned again", CORE + "policy/delivery_state.py",
+           "WITHHELD: frozenset(),", "WITHHELD: frozenset({PLANNED}),", OUTBOX),
+    Mutant("many at once move whatever their state", SERVICES + "delivery/outbox.py",
+           ".where(where, from_there)", ".where(where)", OUTBOX),
+    Mutant("consent is not asked", CORE + "policy/send_policy.py",
+           'if facts.consent != "agreed":', "if False:", ATTRIBUTION),
+    Mutant("suppression is not asked", CORE + "policy/send_policy.py", "if facts.suppressed:", "if False:", ATTRIBUTION),
+    Mutant("a limit lets one more go", CORE + "policy/send_policy.py",
+           "if len(sent) >= limit.count:", "if len(sent) > limit.count:",
+           (*ENGINE, "tests.services.campaigns.test_plans")),
+    Mutant("stop rules are not asked before the step", CORE + "sequences/engine.py",
+           "    if why is not None:", "    if False:", ("tests.services.sequences.test_runner",)),
+    Mutant("fields in texts are not seen", CORE + "references.py",
+           'elif isinstance(value, str) and "{" in value:', "elif False:", REFERENCES),
+    Mutant("what is used can be deleted", SERVICES + "references.py", "    if uses:\n", "    if False:\n", REFERENCES),
+    Mutant("a live plan does not count as a user", STORAGE + "references.py",
+           '("draft", "live_version_id", "archived_at")', '("live_version_id",)', REFERENCES),
+)  # fmt: skip
