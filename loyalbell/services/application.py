@@ -2,12 +2,12 @@
 
 from pathlib import Path
 from threading import Lock
-from typing import TypeVar
+from typing import Any, TypeVar
 
 from sqlalchemy.orm import Session
 
 from loyalbell.core.history.snapshot import HistorySnapshot
-from loyalbell.services.background_jobs import Jobs
+from loyalbell.services.background_work import BackgroundResults, Jobs, LatestRequest, ResultCache
 from loyalbell.services.clock import Clock, clock_for
 from loyalbell.storage.database import Database
 from loyalbell.storage.schema import Base, LogEntry, Shop
@@ -22,7 +22,9 @@ class Application:
     def __init__(self, data: Path, clock: Clock | None = None) -> None:
         self.database = Database(data)
         self.clock = clock or clock_for(self.database)
-        self.jobs = Jobs()
+        self.jobs, self.cache = Jobs(), ResultCache()
+        self.background = BackgroundResults()
+        self.latest: LatestRequest[Any] = LatestRequest()
         self.import_turn = Lock()
         self._snapshots = SnapshotCache(self.database)
 

@@ -18,7 +18,6 @@ STRICTNESS = ("never asked", "agreed", "waiting", "refused")
 CHOSEN = {**LABELS, "birthday": "Birthday", **MARKS}
 BIRTHDAY = ("birthday_year", "birthday_month", "birthday_day")
 TOGETHER = {"birthday": BIRTHDAY, "email": ("email", "email_given")}
-_kept: dict[str, tuple[int, list[Pair]]] = {}
 
 
 class CannotMerge(Exception):
@@ -29,11 +28,9 @@ def candidates(application: Application) -> list[Pair]:
     """Pairs who may be one person, the likeliest first, without those found to be two."""
     with application.database.reading() as session:
         version = change_log.newest(session)
-        key = str(application.data)
-        if key not in _kept or _kept[key][0] != version:
-            _kept[key] = (version, pairs(_records(session)))
+        found = application.cache.of_version("duplicates", version, "", lambda: pairs(_records(session)))
         dismissed = set(session.execute(select(NotTheSame.low_id, NotTheSame.high_id)).all())
-        return [pair for pair in _kept[key][1] if (pair.low, pair.high) not in dismissed]
+        return [pair for pair in found if (pair.low, pair.high) not in dismissed]
 
 
 def _records(session: Session) -> list[Record]:

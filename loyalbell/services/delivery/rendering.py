@@ -7,7 +7,6 @@ from functools import lru_cache
 from typing import Any
 
 import numpy as np
-from pydantic import TypeAdapter
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
@@ -30,6 +29,7 @@ from loyalbell.core.messages.spoken_dates import say_date
 from loyalbell.core.segments.evaluation import evaluate
 from loyalbell.core.segments.model import Rule, RuleProblem
 from loyalbell.services.application import Application
+from loyalbell.services.background_work import ResultCache
 from loyalbell.services.delivery.merge_facts import field_facts
 from loyalbell.services.offers import commands as offer_commands
 from loyalbell.services.offers import queries as offer_queries
@@ -54,13 +54,8 @@ Filled = FilledEmail | str
 NO_LETTERHEAD = c.LetterheadLook(header="", footer="", ink="#1f2a2b", accent="#173b39")
 
 
-@lru_cache(maxsize=256)
-def _compiled(writing: str, context: str) -> Compiled:
-    return compile_writing(_WRITING.validate_json(writing), _KITS[context])
-
-
-_KITS: dict[str, RenderContext] = {}
-_WRITING: TypeAdapter[Any] = TypeAdapter(c.Writing)
+_COMPILED = ResultCache()
+"""Compiled letters are the same for every book, so that they are kept for the program, not for one application."""
 
 
 def compile_writing(
@@ -71,12 +66,8 @@ def compile_writing(
 
 def compiled(writing: c.EmailContent | c.TextContent | c.ChatContent, context: RenderContext) -> Compiled:
     """Kept for as long as neither the writing nor what it leans on changes."""
-    key = repr(context)
-    if len(_KITS) > 300:
-        _KITS.clear()
-        _compiled.cache_clear()
-    _KITS[key] = context
-    return _compiled(writing.model_dump_json(), key)
+    key = (writing.model_dump_json(), repr(context))
+    return _COMPILED.get("compiled", key, lambda: compile_writing(writing, context), 256)
 
 
 def look_of(session: Session, letterhead_id: int | None) -> c.LetterheadLook | None:
@@ -233,23 +224,19 @@ class ContentFiller:
         return _shelf(self.application, snapshot.version, int(self.now.timestamp()) // 3_600)
 
 
-_shelves: dict[tuple[str, int, int], Shelf] = {}
-
-
 def _shelf(application: Application, version: int, hour: int) -> Shelf:
     """One an hour and state of the book."""
-    key = (str(application.data), version, hour)
-    if key not in _shelves:
+
+    def work() -> Shelf:
+        query = select(Item.id, Item.category, Item.lasts_days, Item.in_stock)
         with application.database.reading() as session:
             stock = {
                 row.id: Stock(row.category or "", row.lasts_days, row.in_stock)
-                for row in session.execute(
-                    select(Item.id, Item.category, Item.lasts_days, Item.in_stock)
-                ).all()
+                for row in session.execute(query)
             }
-        _shelves.clear()
-        _shelves[key] = Shelf(application.snapshot(), int(application.clock.now().timestamp()), stock)
-    return _shelves[key]
+        return Shelf(application.snapshot(), int(application.clock.now().timestamp()), stock)
+
+    return application.cache.of_version("shelf", version, hour, work, 2)
 
 
 def _cards(session: Session, shop: Shop) -> dict[int, dict[str, str]]:

@@ -13,7 +13,7 @@ from sqlalchemy import delete, select
 from sqlalchemy.orm import Session
 
 from loyalbell.services.application import Application
-from loyalbell.services.background_jobs import Report
+from loyalbell.services.background_work import Report
 from loyalbell.storage.files.column_mapping import (
     KINDS,
     NEW,

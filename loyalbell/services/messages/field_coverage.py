@@ -14,8 +14,7 @@ from loyalbell.storage.schema import Person, Shop
 
 STEP = 5_000
 MOST_LOOKED_AT = 10_000
-KEPT_SECONDS = 60.0
-_kept: dict[str, tuple[int, float, "Missing"]] = {}
+KEPT_SECONDS = 60
 
 
 @dataclass(frozen=True)
@@ -30,16 +29,20 @@ class Missing:
 
 
 def missing_everywhere(application: Application) -> Missing:
-    """Of everyone on file; worked out again at most once a minute, and only when the book has changed."""
-    snapshot, key = application.snapshot(), str(application.data)
-    found = _kept.get(key)
-    if found is not None and (found[0] == snapshot.version or time.monotonic() - found[1] < KEPT_SECONDS):
-        return found[2]
-    here = snapshot.on_file(int(application.clock.now().timestamp()))
-    with application.database.reading() as session:
-        made = missing(application, session, snapshot.people.ids[np.flatnonzero(here)].tolist())
-    _kept[key] = snapshot.version, time.monotonic(), made
-    return made
+    """Of everyone on file, worked out at most once a minute."""
+    minute = int(time.monotonic()) // KEPT_SECONDS
+
+    def work() -> Missing:
+        snapshot = application.snapshot()
+        here = snapshot.on_file(int(application.clock.now().timestamp()))
+        with application.database.reading() as session:
+            return missing(application, session, snapshot.people.ids[np.flatnonzero(here)].tolist())
+
+    same = (application.snapshot().version, "everywhere")
+    found: Missing | None = application.cache.peek("field coverage", same)
+    return found or application.cache.get(
+        "field coverage", same, lambda: application.cache.get("field coverage", minute, work, 4), 4
+    )
 
 
 def missing(

@@ -69,27 +69,23 @@ def _filter_score(application: Application, session: Session, shop: Shop, writin
     return spam_filter.score_later(application, key, lambda: make_mail(shown, envelope).as_bytes())
 
 
-_empty: dict[tuple[str, int, str], list[int]] = {}
-
-
 def _empty_lists(
     application: Application, session: Session, writing: c.EmailContent, made: CompiledEmail
 ) -> list[Finding]:
     """Lists of items that stay empty for some, by a sample of who can be reached."""
-    key = (str(application.data), application.snapshot().version, repr(made.item_lists))
     people = sample(application, session, None, 0)
-    if key not in _empty:
-        facts = ContentFiller(application, session, session.get_one(Shop, 1), application.clock.now()).facts(
-            people, made
-        )
-        _empty.clear()
-        _empty[key] = [
-            sum(not one[f"items_{at}"] for one in facts.values()) for at in range(len(made.item_lists))
-        ]
+
+    def count() -> list[int]:
+        filler = ContentFiller(application, session, session.get_one(Shop, 1), application.clock.now())
+        facts = filler.facts(people, made)
+        return [sum(not one[f"items_{at}"] for one in facts.values()) for at in range(len(made.item_lists))]
+
+    version = application.snapshot().version
+    empty = application.cache.of_version("empty lists", version, repr(made.item_lists), count)
     places = [at for at, block in enumerate(c.every_block(writing.blocks), 1) if isinstance(block, c.Items)]
     return [
         Finding("look at this", f"{count:,} of {len(people):,} people looked at get no items here.", place)
-        for count, place in zip(_empty[key], places, strict=False)
+        for count, place in zip(empty, places, strict=False)
         if count
     ]
 

@@ -7,7 +7,7 @@ from collections.abc import Callable
 from functools import lru_cache
 
 from loyalbell.services.application import Application
-from loyalbell.services.background_jobs import Report
+from loyalbell.services.background_work import Report
 
 COMMAND = "spamassassin"
 SECONDS = 20
@@ -20,20 +20,16 @@ def installed() -> bool:
     return shutil.which(COMMAND) is not None
 
 
-_known: dict[str, tuple[float, str] | None] = {}
-
-
 def score_later(application: Application, key: str, mail: Callable[[], bytes]) -> tuple[float, str] | None:
     """The score where it is known; else it is asked in the background, for it takes seconds, and is there the next time."""
     if not installed():
         return None
-    if key in _known:
-        return _known[key]
+    known: tuple[tuple[float, str] | None] | None = application.cache.peek("spam", key)
+    if known is not None:
+        return known[0]
 
     def ask(report: Report) -> None:
-        if len(_known) > MOST_KEPT:
-            _known.clear()
-        _known[key] = score(mail())
+        application.cache.get("spam", key, lambda: (score(mail()),), MOST_KEPT)
 
     application.jobs.start(f"spam-{key}", ask)
     return None

@@ -2,21 +2,18 @@
 
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
-from threading import Lock
 from typing import Any
 
 from loyalbell.core.rhythm.customer_value import TooLittle
 from loyalbell.services.application import Application
-from loyalbell.services.background_jobs import Report
+from loyalbell.services.background_work import Report
 from loyalbell.services.rhythm import bands as rhythm_bands
 from loyalbell.services.rhythm import figures
 from loyalbell.services.rhythm.figures import Looking
 
 AHEAD_DAYS = 90.0
 HELD_OUT = 0.35
-MOST_KEPT = 200
-_kept: dict[tuple[Any, ...], Any] = {}
-_lock = Lock()
+RHYTHM = "rhythm"
 
 
 @dataclass(frozen=True)
@@ -42,16 +39,8 @@ def looking(application: Application, names: Names) -> Looking:
 def kept(application: Application, what: str, names: Names, make: Callable[[Looking], Any]) -> Any:
     """The figures, worked out once for each state of the book, local day and part."""
     found = looking(application, names)
-    key = (str(application.data), found.snapshot.version, found.today, what, names.key)
-    with _lock:
-        if key in _kept:
-            return _kept[key]
-    made = make(found)
-    with _lock:
-        if len(_kept) > MOST_KEPT:
-            _kept.clear()
-        _kept[key] = made
-    return made
+    key = (found.today, what, names.key)
+    return application.cache.of_version(RHYTHM, found.snapshot.version, key, lambda: make(found))
 
 
 def repeat(application: Application, names: Names) -> Mapping[str, Any]:
@@ -100,11 +89,10 @@ def value_job(application: Application, names: Names) -> str:
 def value(application: Application, names: Names) -> Mapping[str, Any] | None:
     """What is expected ahead; ``None`` while it is being fitted in the background. ``problem`` where it cannot be."""
     found = looking(application, names)
-    key = (str(application.data), found.snapshot.version, found.today, "value", names.key)
-    with _lock:
-        if key in _kept:
-            ready: Mapping[str, Any] = _kept[key]
-            return ready
+    key = (found.today, "value", names.key)
+    ready: Mapping[str, Any] | None = application.cache.peek_version(RHYTHM, found.snapshot.version, key)
+    if ready is not None:
+        return ready
     application.jobs.start(value_job(application, names), lambda report: _fit(application, names, report))
     return None
 

@@ -12,18 +12,17 @@ from loyalbell.core.rhythm.return_curve import buying_days, typical_gap
 from loyalbell.services.application import Application
 
 FALLBACK_GAP = 60.0
-_kept: dict[tuple[str, int, int], float] = {}
 
 
 def shop_gap(application: Application, snapshot: HistorySnapshot, as_of: datetime) -> float:
     """The shop's typical gap in days, worked out once for each state of the book and day."""
     today = today_number(int(as_of.timestamp()), snapshot.zone)
-    key = (str(application.data), snapshot.version, today)
-    if key not in _kept:
-        if len(_kept) > 64:
-            _kept.clear()
-        _kept[key] = float(typical_gap(snapshot, int(as_of.timestamp())) or FALLBACK_GAP)
-    return _kept[key]
+    return application.cache.of_version(
+        "typical gap",
+        snapshot.version,
+        today,
+        lambda: float(typical_gap(snapshot, int(as_of.timestamp())) or FALLBACK_GAP),
+    )
 
 
 def rhythms_of(application: Application, person_ids: Sequence[int]) -> dict[int, PersonalRhythm]:

@@ -21,7 +21,6 @@ from loyalbell.core.sequences.simulated_history import Rates
 from loyalbell.core.sequences.simulator import rehearse
 from loyalbell.core.sequences.triggers import TriggerContext
 from loyalbell.services.application import Application
-from loyalbell.services.cached_work import BackgroundResults
 from loyalbell.services.campaigns.audience import audience, plan_of
 from loyalbell.services.rhythm.queries import shop_gap
 from loyalbell.services.sequences.places import COLUMNS, place_of
@@ -40,18 +39,16 @@ class Coming:
     days: dict[int, Counter[tuple[int, str]]]
 
 
-_calendar: BackgroundResults[Coming] = BackgroundResults(4, Coming({}))
-_drafts: BackgroundResults[Rehearsed | None] = BackgroundResults(6, None)
-
-
 def coming(application: Application, wait: bool = False) -> Coming | None:
     """Worked out once a day in the background; ``None`` while it is."""
     with application.database.reading() as session:
         live = tuple(one.live_version_id for one, _ in live_plans(session))
     if not live:
         return Coming({})
-    mark = (str(application.database.path), application.clock.now().date(), live)
-    return _calendar.get(mark, lambda: look_ahead(application), wait)
+    key = (application.clock.now().date(), live)
+    return application.background.get(
+        "coming", key, lambda: look_ahead(application), Coming({}), most=4, wait=wait
+    )
 
 
 def rehearse_coming(
@@ -63,14 +60,12 @@ def rehearse_coming(
     """
     with application.database.reading() as session:
         live = tuple(one.live_version_id for one, _ in live_plans(session))
-    mark = (
-        str(application.database.path),
-        application.clock.now().date(),
-        live,
-        sequence_id,
-        plan.model_dump_json(),
-    )
-    return _drafts.get(mark, lambda: _with_draft(application, plan, sequence_id), wait)
+    key = (application.clock.now().date(), live, sequence_id, plan.model_dump_json())
+
+    def work() -> Rehearsed | None:
+        return _with_draft(application, plan, sequence_id)
+
+    return application.background.get("coming with a draft", key, work, None, most=6, wait=wait)
 
 
 def look_ahead(application: Application) -> Coming:

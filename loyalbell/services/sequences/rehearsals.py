@@ -13,7 +13,7 @@ from loyalbell.core.history.snapshot import HistorySnapshot
 from loyalbell.core.policy.delivery_state import SENT
 from loyalbell.core.policy.origins import SEQUENCE
 from loyalbell.core.segments.locality import asks_of_ours
-from loyalbell.core.sequences.engine_facts import SendPolicy, SequenceHistory
+from loyalbell.core.sequences.engine_facts import SequenceHistory
 from loyalbell.core.sequences.plan import OnSegment, Plan, every_step
 from loyalbell.core.sequences.plan_tree import tree_of
 from loyalbell.core.sequences.rehearsal import Line, Rehearsal, RehearsalScene
@@ -22,7 +22,6 @@ from loyalbell.core.sequences.simulated_history import ACTS, Rates
 from loyalbell.core.sequences.simulator import rehearse
 from loyalbell.core.sequences.triggers import TriggerContext, TriggerHit, trigger_hits
 from loyalbell.services.application import Application
-from loyalbell.services.cached_work import BackgroundResults
 from loyalbell.services.sequences.shop_policy import around_of, live_plans, send_policy_of
 from loyalbell.services.settings.channels import GATEWAYS, StaffSettings
 from loyalbell.storage import schema
@@ -52,9 +51,6 @@ class Rehearsed:
     counted: bool = True
 
 
-_kept: dict[tuple[object, ...], Rehearsed] = {}
-
-
 def rehearse_past(
     application: Application, plan: Plan, sequence_id: int = 0, days: int = PAST_DAYS, alone: bool = False, wait: bool = False,
     progress: Callable[[float], None] = lambda share: None,
@@ -68,8 +64,9 @@ def rehearse_past(
     others = [] if alone else others_sent(application, sequence_id, days, wait)
     stage = _stage(application, snapshot, now, days, (sequence_id,))
     mark = (stage.number, plan.model_dump_json(), sequence_id, days, others is None, alone)
-    if mark in _kept:
-        return _kept[mark]
+    known: Rehearsed | None = application.cache.peek("rehearsals", mark)
+    if known is not None:
+        return known
     with application.database.reading() as session:
         live = [one.id for one, _ in live_plans(session) if one.id != sequence_id]
         key = session.scalar(select(schema.Sequence.key).where(schema.Sequence.id == sequence_id)) or "draft"
@@ -78,14 +75,13 @@ def rehearse_past(
             *(others or []),
         ]
     numbers = {at: number for number, at in enumerate(snapshot.people.ids.tolist())}
-    play = RehearsalScene(key, tree_of(plan), crossed=_trigger_hits(stage, plan), number=sequence_id)
+    play = RehearsalScene(
+        key, tree_of(plan), crossed=_trigger_hits(application, stage, plan), number=sequence_id
+    )
     sent = sorted((at, numbers[person]) for at, person in already if person in numbers)
     found = rehearse([play], stage.known, *stage.span, stage.around, stage.rates, sent, WATCHED, progress)
     made = made_of(application, found, snapshot, 0, stage.rates, days, len(live), others is not None)
-    while len(_kept) >= KEPT:
-        _kept.pop(next(iter(_kept)))
-    _kept[mark] = made
-    return made
+    return application.cache.get("rehearsals", mark, lambda: made, KEPT)
 
 
 def made_of(
@@ -106,7 +102,6 @@ class _Stage:
     """What a rehearsal plays on: the book at one hour, with the shop's own rules as they are now."""
 
     number: int
-    book: str
     snapshot: HistorySnapshot
     replayed: tuple[int, ...]
     known: SequenceHistory
@@ -114,12 +109,7 @@ class _Stage:
     rates: Rates
     span: tuple[int, int]
 
-    def is_like(self, snapshot: HistorySnapshot, replayed: tuple[int, ...], policy: SendPolicy, around: TriggerContext, rates: Rates, span: tuple[int, int]) -> bool:  # fmt: skip
-        same = self.snapshot is snapshot and self.replayed == replayed and self.span == span
-        return same and self.known.policy == policy and self.around == around and self.rates == rates
 
-
-_stages: list[_Stage] = []
 _numbers = count(1)
 STAGES = 4
 
@@ -133,15 +123,13 @@ def _stage(
         around, rates = around_of(session, policy), reactions(session, now)
     end, start = int(now.timestamp()), int((now - timedelta(days=days)).timestamp())
     replayed = tuple(one for one in played if one in snapshot.enrolments.sequence)
-    for stage in list(_stages):
-        if stage.is_like(snapshot, replayed, policy, around, rates, (start, end)):
-            return stage
-    known = SequenceHistory(without_doings(snapshot, replayed, start), policy, start - 800 * 86_400, end)
-    book = str(application.database.path)
-    made = _Stage(next(_numbers), book, snapshot, replayed, known, around, rates, (start, end))
-    still = [one for one in _stages if one.book != book or one.snapshot is snapshot]
-    _stages[:] = [*still, made][-STAGES:]
-    return made
+    key = (repr(policy), repr(around), repr(sorted(rates.items())), replayed, (start, end))
+
+    def make() -> _Stage:
+        known = SequenceHistory(without_doings(snapshot, replayed, start), policy, start - 800 * 86_400, end)
+        return _Stage(next(_numbers), snapshot, replayed, known, around, rates, (start, end))
+
+    return application.cache.of_version("stages", snapshot.version, key, make, STAGES)
 
 
 def without_doings(snapshot: HistorySnapshot, sequences: Sequence[int], since: int) -> HistorySnapshot:
@@ -163,7 +151,6 @@ def _hour(now: datetime) -> datetime:
 
 
 Others = list[tuple[int, int, int]]
-_others: BackgroundResults[Others] = BackgroundResults(4, [])
 
 
 def others_sent(
@@ -175,8 +162,11 @@ def others_sent(
     if all(one.id == but for one, _ in live):
         return []
     every = tuple(one.live_version_id for one, _ in live)
-    mark = (str(application.database.path), application.clock.now().date(), every, days)
-    found = _others.get(mark, lambda: _play_all(application, days), wait)
+    key = (application.clock.now().date(), every, days)
+    nothing: Others = []
+    found = application.background.get(
+        "sent by others", key, lambda: _play_all(application, days), nothing, most=4, wait=wait
+    )
     return None if found is None else [(at, person) for at, person, sequence in found if sequence != but]
 
 
@@ -186,7 +176,7 @@ def _play_all(application: Application, days: int) -> Others:
     with application.database.reading() as session:
         live = live_plans(session)
     stage = _stage(application, snapshot, now, days, tuple(one.id for one, _ in live))
-    plays = [RehearsalScene(one.key, tree_of(plan), one.rank, crossed=_trigger_hits(stage, plan), number=one.id) for one, plan in live]  # fmt: skip
+    plays = [RehearsalScene(one.key, tree_of(plan), one.rank, crossed=_trigger_hits(application, stage, plan), number=one.id) for one, plan in live]  # fmt: skip
     found = rehearse(plays, stage.known, *stage.span, stage.around, stage.rates)
     steps = [{one.id: one for one in every_step(plan.steps)} for _, plan in live]
     marketing = {at for at, letter in stage.known.policy.letters.items() if letter.marketing}
@@ -197,21 +187,19 @@ def _play_all(application: Application, days: int) -> Others:
     ]
 
 
-_crossed: dict[tuple[object, ...], list[TriggerHit]] = {}
-
-
-def _trigger_hits(stage: _Stage, plan: Plan) -> list[TriggerHit]:
+def _trigger_hits(application: Application, stage: _Stage, plan: Plan) -> list[TriggerHit]:
     """Who crosses the start line; kept, since most changes to a plan leave its start as it is."""
-    mark: tuple[object, ...] = (stage.book, stage.snapshot.version, stage.span, plan.start.model_dump_json(), stage.around.others, stage.around.leap_day)  # fmt: skip
+    mark: tuple[object, ...] = (stage.snapshot.version, stage.span, plan.start.model_dump_json(), stage.around.others, stage.around.leap_day)  # fmt: skip
     if isinstance(plan.start, OnSegment):
         segments = stage.around.segments
         mark += tuple((at, rule.model_dump_json()) for at, rule in segments.items())
         mark += stage.replayed if asks_of_ours(plan.start.rule, segments) else ()
-    if mark not in _crossed:
-        while len(_crossed) >= KEPT:
-            _crossed.pop(next(iter(_crossed)))
-        _crossed[mark] = trigger_hits(plan.start, stage.known.snapshot, *stage.span, stage.around)
-    return _crossed[mark]
+    return application.cache.get(
+        "trigger hits",
+        mark,
+        lambda: trigger_hits(plan.start, stage.known.snapshot, *stage.span, stage.around),
+        KEPT,
+    )
 
 
 def reactions(session: Session, now: datetime) -> Rates:

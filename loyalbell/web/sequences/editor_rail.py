@@ -19,7 +19,6 @@ from loyalbell.core.sequences.plan_words import Names
 from loyalbell.core.sequences.rehearsal import Line
 from loyalbell.core.sequences.rehearsal_figures import Day, Figures
 from loyalbell.services.application import Application
-from loyalbell.services.cached_work import LatestRequest
 from loyalbell.services.customers import queries as customer_queries
 from loyalbell.services.sequences import drafts as sequence_drafts
 from loyalbell.services.sequences import queries as sequence_queries
@@ -56,9 +55,6 @@ class Read:
     mistakes: list[Mistake]
 
 
-_reads: LatestRequest[Read] = LatestRequest()
-
-
 def rail_soon(context: RequestContext, plan: p.Plan, sequence_id: int, page: str, days: int, seconds: float = SOON) -> dict[str, Any] | None:  # fmt: skip
     """The same, if it can be had at once; ``None`` while it is worked out: ask again in a moment.
 
@@ -68,9 +64,9 @@ def rail_soon(context: RequestContext, plan: p.Plan, sequence_id: int, page: str
     def work(go_on: Callable[[float], None]) -> Read:
         return _read(context.application, plan, sequence_id, days, go_on)
 
-    asker = (str(context.application.data), context.visitor.user_id, sequence_id, page)
+    asker = (context.visitor.user_id, sequence_id, page)
     try:
-        found = _reads.ask(asker, plan.model_dump_json(), work, seconds)
+        found: Read | None = context.application.latest.ask(asker, plan.model_dump_json(), work, seconds)
     except RuleProblem as problem:
         return {"unclear": str(problem), "plan": plan}
     return None if found is None else _values(context, plan, sequence_id, found)
