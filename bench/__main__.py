@@ -1,4 +1,7 @@
-"""``make bench``: prints what was measured beside what is to be reached; ``python -m bench sequences`` only a part."""
+"""``make bench``: prints what was measured beside what is to be reached.
+
+``python -m bench sequences`` only a part.
+"""
 
 import sys
 

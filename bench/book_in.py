@@ -22,14 +22,14 @@ from loyalbell.storage.snapshot_loading import load_snapshot
 LINES = 1_000_000
 SHOP = ShopForm("Bench", ZONE, "USD", "US", "1 Row", "http://x", "B", "b@bench.example", "127.0.0.1", 25)
 RAW = (
-    "SELECT id, person_id, placed_at, coalesce(department_id, 0), coalesce(location_id, 0), total_minor, in_person, "
-    "coalesce(cancelled_at, 0), coalesce(refunded_at, 0), refunded_minor FROM orders"
+    "SELECT id, person_id, placed_at, coalesce(department_id, 0), coalesce(location_id, 0), total_minor,"
+    " in_person, coalesce(cancelled_at, 0), coalesce(refunded_at, 0), refunded_minor FROM orders"
 )
 
 
 RAW_PEOPLE = (
-    "SELECT id, joined_at, closed_at, deceased_at, email IS NOT NULL, phone IS NOT NULL, chat_handle IS NOT NULL, "
-    "birthday_month, birthday_day, birthday_year FROM person"
+    "SELECT id, joined_at, closed_at, deceased_at, email IS NOT NULL, phone IS NOT NULL, chat_handle IS NOT"
+    " NULL, birthday_month, birthday_day, birthday_year FROM person"
 )
 
 
@@ -56,7 +56,8 @@ def load_line(folder: Path) -> list[Line]:
     rows = ((rng.randint(1, PEOPLE), now - rng.randrange(10**8), 1_000) for _ in range(ORDERS))
     with connection:
         connection.executemany(
-            "INSERT INTO orders (person_id, placed_at, total_minor, refunded_minor, currency) VALUES (?, ?, ?, 0, 'USD')",
+            "INSERT INTO orders (person_id, placed_at, total_minor, refunded_minor, currency) VALUES (?, ?,"
+            " ?, 0, 'USD')",
             rows,
         )
 

@@ -1,4 +1,6 @@
-"""Emails filled for 10,000 people against bare python-liquid, and handed to the post room against a bare loop."""
+"""Emails filled for 10,000 people against bare python-liquid, and handed to the post room against a bare
+loop.
+"""
 
 import asyncio
 import shutil
@@ -22,24 +24,37 @@ from loyalbell.post_room.store import PostRoomStore
 MADE, SENT, CONNECTIONS = 10_000, 2_000, 4
 LOOK = c.LetterheadLook(header="Bench", footer="1 Bench Row", ink="#1f2a2b", accent="#173b39")
 EMAIL = c.EmailContent(
-    subject='{{ first_name | default: "Hello" }}, we kept your spot', preview="A good time to come by.",
+    subject='{{ first_name | default: "Hello" }}, we kept your spot',
+    preview="A good time to come by.",
     blocks=[
         c.Heading(text='Hello {{ first_name | default: "there" }},'),
-        c.Text(text='it has been {{ days_since_order | default: "many" }} days since {{ companion_name | default: "your dog" }} was last with us.\n\nCoats like that one start to tangle about now.'),
+        c.Text(
+            text=(
+                'it has been {{ days_since_order | default: "many" }} days since {{ companion_name | default:'
+                ' "your dog" }} was last with us.\n\nCoats like that one start to tangle about now.'
+            )
+        ),
         c.Button(label="Pick a time", url="https://bench.example/book"),
         c.Items(),
         c.Text(text="Ida and everyone"),
     ],
-)  # fmt: skip
+)
 
 
 def facts(number: int) -> dict[str, object]:
     return {
-        "first_name": f"Wren{number}", "days_since_order": number % 90, "shop_name": "Bench", "link_0": f"https://bench.example/l/{number}/0",
-        "unsubscribe_url": "https://bench.example/u", "preferences_url": "https://bench.example/p", "browser_url": "https://bench.example/v",
+        "first_name": f"Wren{number}",
+        "days_since_order": number % 90,
+        "shop_name": "Bench",
+        "link_0": f"https://bench.example/l/{number}/0",
+        "unsubscribe_url": "https://bench.example/u",
+        "preferences_url": "https://bench.example/p",
+        "browser_url": "https://bench.example/v",
         "open_pixel": f"https://bench.example/o/{number}.gif",
-        "items_0": [{"name": "Oat shampoo", "price": "$14.00", "url": "https://bench.example/i", "picture": ""}] * 2,
-    }  # fmt: skip
+        "items_0": (
+            [{"name": "Oat shampoo", "price": "$14.00", "url": "https://bench.example/i", "picture": ""}] * 2
+        ),
+    }
 
 
 def lines() -> list[Line]:
@@ -50,16 +65,35 @@ def lines() -> list[Line]:
     ours = median(lambda: [fill_email(made, one) for one in people], 3)
     theirs = median(lambda: [[template.render(**one) for template in bare] for one in people], 3)
     return [
-        Line("personalised emails made", "10k", ours, theirs, "bare python-liquid", "1.25 at most (80 %)", ours / theirs <= 1.25),
+        Line(
+            "personalised emails made",
+            "10k",
+            ours,
+            theirs,
+            "bare python-liquid",
+            "1.25 at most (80 %)",
+            ours / theirs <= 1.25,
+        ),
         _handed_over([fill_email(made, one) for one in people[:SENT]]),
-    ]  # fmt: skip
+    ]
 
 
 def _handed_over(filled: list[object]) -> Line:
     mails = [
-        make_mail(one, Envelope("Bench", "a@bench.example", "Wren", f"p{at}@example.com", f"<{at}@bench.example>", NOW, "https://bench.example/u")).as_bytes()  # type: ignore[arg-type]
+        make_mail(
+            one,
+            Envelope(
+                "Bench",
+                "a@bench.example",
+                "Wren",
+                f"p{at}@example.com",
+                f"<{at}@bench.example>",
+                NOW,
+                "https://bench.example/u",
+            ),
+        ).as_bytes()  # type: ignore[arg-type]
         for at, one in enumerate(filled)
-    ]  # fmt: skip
+    ]
     folder = Path(tempfile.mkdtemp(prefix="loyalbell-bench-"))
     store = PostRoomStore(folder)
     room = PostRoom(store, lambda: NOW)

@@ -1,4 +1,6 @@
-"""The rail of the sequence editor on the demo, after a change of the plan: until it answers, and until its figures are there."""
+"""The rail of the sequence editor on the demo, after a change of the plan: until it answers, and until its
+figures are there.
+"""
 
 import shutil
 import statistics
@@ -48,7 +50,10 @@ def lines() -> list[Line]:
             plans = [(one.id, draft_of(one)) for one in session.scalars(select(schema.Sequence))]
         for sequence_id, plan in plans:
             changed(application, sequence_id, plan)
-        took = [changed(application, at, plan.model_copy(update={"patience": plan.patience + 1})) for at, plan in plans]  # fmt: skip
+        took = [
+            changed(application, at, plan.model_copy(update={"patience": plan.patience + 1}))
+            for at, plan in plans
+        ]
         application.close()
     finally:
         shutil.rmtree(folder, ignore_errors=True)

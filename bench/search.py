@@ -43,7 +43,10 @@ def lines() -> list[Line]:
         def plain() -> None:
             with application.database.reading() as session:
                 for typed in TYPED:
-                    query = "SELECT id FROM person WHERE first_name || ' ' || last_name || email || phone LIKE ? ORDER BY id LIMIT 50"
+                    query = (
+                        "SELECT id FROM person WHERE first_name || ' ' || last_name || email || phone LIKE ?"
+                        " ORDER BY id LIMIT 50"
+                    )
                     session.connection().exec_driver_sql(query, (f"%{typed}%",)).fetchall()
 
         mine, other = median(ours, 7) / len(TYPED), median(plain, 3) / len(TYPED)

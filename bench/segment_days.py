@@ -30,14 +30,23 @@ RULES: dict[str, tuple[Rule, str]] = {
             root=Group(
                 lines=[
                     m.OrdersCondition(value=2),
-                    Group(match="any", lines=[LAPSED, Group(match="none", lines=[SPENT, m.OrdersCondition(value=3, department=2)])]),
+                    Group(
+                        match="any",
+                        lines=[
+                            LAPSED,
+                            Group(match="none", lines=[SPENT, m.OrdersCondition(value=3, department=2)]),
+                        ],
+                    ),
                 ]
             )
         ),
-        "count(o.at) >= 2 AND (count(o.at) FILTER (WHERE o.at >= $sixty) = 0 OR NOT ("
-        "coalesce(sum(o.money) FILTER (WHERE o.at >= $year), 0) >= 20000 OR count(o.at) FILTER (WHERE o.department = 2) >= 3))",
+        (
+            "count(o.at) >= 2 AND (count(o.at) FILTER (WHERE o.at >= $sixty) = 0 OR NOT"
+            " (coalesce(sum(o.money) FILTER (WHERE o.at >= $year), 0) >= 20000 OR count(o.at) FILTER (WHERE"
+            " o.department = 2) >= 3))"
+        ),
     ),
-}  # fmt: skip
+}
 
 
 def lines() -> list[Line]:

@@ -1,7 +1,7 @@
 """Writes loyalbell/core/messages/mail_programs.py from the open data of the npm package caniemail (MIT).
 
-``python scripts/mail_programs.py`` packs the version named below. Of every feature it keeps in how many of the
-tested mail programs it works, works in part, or does not; a program on two systems counts as two.
+``python scripts/mail_programs.py`` packs the version named below. Of every feature it keeps in how many of
+the tested mail programs it works, works in part, or does not; a program on two systems counts as two.
 """
 
 import json

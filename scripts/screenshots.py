@@ -83,7 +83,8 @@ def _somebody(application: Application) -> int:
     """Someone who ordered, heard from us and pressed something."""
     with application.database.reading() as session:
         rows = session.connection().exec_driver_sql(
-            "SELECT person_id FROM delivery JOIN delivery_event ON delivery_id = delivery.id WHERE kind = 'clicked' ORDER BY 1"
+            "SELECT person_id FROM delivery JOIN delivery_event ON delivery_id = delivery.id WHERE kind ="
+            " 'clicked' ORDER BY 1"
         )
         return int(rows.fetchone()[0])
 

@@ -3,9 +3,17 @@
 import dkim
 
 HEADERS = [
-    b"from", b"to", b"subject", b"date", b"message-id", b"mime-version", b"content-type", b"reply-to",
-    b"list-unsubscribe", b"list-unsubscribe-post",
-]  # fmt: skip
+    b"from",
+    b"to",
+    b"subject",
+    b"date",
+    b"message-id",
+    b"mime-version",
+    b"content-type",
+    b"reply-to",
+    b"list-unsubscribe",
+    b"list-unsubscribe-post",
+]
 
 
 class BadKey(ValueError):

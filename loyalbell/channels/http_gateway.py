@@ -1,4 +1,6 @@
-"""Texts and chat messages handed to a network over HTTP, and its calls back, signed as Standard Webhooks 1.0 says."""
+"""Texts and chat messages handed to a network over HTTP, and its calls back, signed as Standard Webhooks 1.0
+says.
+"""
 
 import hmac
 import json
@@ -17,7 +19,10 @@ OLDEST_SECONDS = 300
 
 
 class GatewaySender:
-    """``POST url/messages`` with our own id as idempotency key; ``GET url/messages/ID`` tells whether it was taken."""
+    """``POST url/messages`` with our own id as idempotency key.
+
+    ``GET url/messages/ID`` tells whether it was taken.
+    """
 
     def __init__(self, url: str, key: str) -> None:
         self.url, self.key = url.rstrip("/"), key
@@ -78,7 +83,9 @@ def _words(answer: httpx.Response) -> str:
 
 
 def called_back(secret: str, headers: Mapping[str, str], body: str, now: int) -> bool:
-    """Whether a call comes from who holds the secret, and is not an old one again (five minutes either way)."""
+    """Whether a call comes from who holds the secret, and is not an old one again (five minutes either
+    way).
+    """
     given, at = headers.get("webhook-signature", ""), headers.get("webhook-timestamp", "")
     if not secret or not at.isdigit() or abs(now - int(at)) > OLDEST_SECONDS:
         return False

@@ -9,7 +9,10 @@ Result = Literal["accepted", "refused", "try later", "unsure"]
 
 @dataclass(frozen=True)
 class Outgoing:
-    """One message ready to hand over. ``content`` is in the channel's own form: a mail, or JSON for a gateway."""
+    """One message ready to hand over.
+
+    ``content`` is in the channel's own form: a mail, or JSON for a gateway.
+    """
 
     delivery_id: int
     sender: str

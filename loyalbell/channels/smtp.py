@@ -11,20 +11,34 @@ TIMEOUT_SECONDS = 30
 
 
 class SmtpSender:
-    """``ask`` looks a Message-ID up at the receiving side, where that is possible. ``tls``: none, starttls, tls."""
+    """``ask`` looks a Message-ID up at the receiving side, where that is possible.
+
+    ``tls``: none, starttls, tls.
+    """
 
     def __init__(
-        self, host: str, port: int, connections: int = 4, ask: Callable[[str], bool] | None = None,
-        tls: str = "none", user: str = "", password: str = "",
-    ) -> None:  # fmt: skip
+        self,
+        host: str,
+        port: int,
+        connections: int = 4,
+        ask: Callable[[str], bool] | None = None,
+        tls: str = "none",
+        user: str = "",
+        password: str = "",
+    ) -> None:
         self.host, self.port, self.connections, self.ask = host, port, connections, ask
         self.tls, self.user, self.password = tls, user, password
 
     def _client(self) -> SMTP:
         return SMTP(
-            hostname=self.host, port=self.port, timeout=TIMEOUT_SECONDS, start_tls=self.tls == "starttls",
-            use_tls=self.tls == "tls", username=self.user or None, password=self.password or None,
-        )  # fmt: skip
+            hostname=self.host,
+            port=self.port,
+            timeout=TIMEOUT_SECONDS,
+            start_tls=self.tls == "starttls",
+            use_tls=self.tls == "tls",
+            username=self.user or None,
+            password=self.password or None,
+        )
 
     def try_out(self) -> str:
         """What is wrong with the connection; empty where the server greets and takes the sign-in."""

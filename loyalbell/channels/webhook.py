@@ -32,7 +32,10 @@ def new_secret() -> str:
 
 
 def signature(secret: str, message_id: str, timestamp: int, body: str) -> str:
-    """``v1,`` and the HMAC-SHA256 of ``id.timestamp.body`` in base 64. Raises ``ValueError`` for no secret of ours."""
+    """``v1,`` and the HMAC-SHA256 of ``id.timestamp.body`` in base 64.
+
+    Raises ``ValueError`` for no secret of ours.
+    """
     try:
         key = base64.b64decode(secret.removeprefix(PREFIX), validate=True)
     except binascii.Error as error:

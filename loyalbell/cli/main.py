@@ -168,7 +168,9 @@ def export_kind(
 def book(
     data: Path = DataOption, as_json: bool = typer.Option(False, "--json", help="Print one JSON object.")
 ) -> None:
-    """Says what is in the book: people, orders, lines, visits, money per currency in minor units, first and last instants."""
+    """Says what is in the book: people, orders, lines, visits, money per currency in minor units, first and
+    last instants.
+    """
     application = open_book(data)
     try:
         figures = exports.figures(application)

@@ -42,11 +42,15 @@ def check(file: Path = FileArgument, data: Path = DataOption, as_json: bool = Js
     try:
         found: list[dict[str, Any]] = [
             {
-                "channel": one.channel, "language": one.language,
-                "findings": [{"level": f.level, "words": f.words, "block": f.block} for f in preflight.findings_of(application, one)],
+                "channel": one.channel,
+                "language": one.language,
+                "findings": [
+                    {"level": f.level, "words": f.words, "block": f.block}
+                    for f in preflight.findings_of(application, one)
+                ],
             }
             for one in content.writings
-        ]  # fmt: skip
+        ]
         blocked = blocks_sending(preflight.findings_of_all(application, content))
     finally:
         application.close()

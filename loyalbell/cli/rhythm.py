@@ -59,14 +59,15 @@ def _command(name: str, words: str, make: Callable[[Looking], dict[str, Any]]) -
 
 _command(
     "repeat",
-    "Repeat curves (Kaplan-Meier, 95 %): keys all and first_to_second, each with curve (days, share not yet back), "
-    "interval (days, low, high), ever, typical_days, winback_days, thumb_days.",
+    "Repeat curves (Kaplan-Meier, 95 %): keys all and first_to_second, each with curve (days, share not yet"
+    " back), interval (days, low, high), ever, typical_days, winback_days, thumb_days.",
     figures.repeat,
 )
 _command("bands", "People and money of 365 days in each band, and the movement by month.", rhythm_bands.bands)
 _command(
     "grid",
-    "Recency by row, frequency by column, from 1 (worst) to 5 (best): count, money, cells, and the rule for ties.",
+    "Recency by row, frequency by column, from 1 (worst) to 5 (best): count, money, cells, and the rule for"
+    " ties.",
     figures.recency_frequency_money,
 )
 _command("cohorts", "By month of first purchase: size, and active months later.", figures.by_cohort)
@@ -104,7 +105,9 @@ def value(
     ),
     as_json: bool = Json,
 ) -> None:
-    """Expected purchases and money: bgnbd (r, alpha, a, b), gamma_gamma (p, q, v in units of the currency), people."""
+    """Expected purchases and money: bgnbd (r, alpha, a, b), gamma_gamma (p, q, v in units of the currency),
+    people.
+    """
     if unit not in UNITS:
         raise fail(f"“{unit}” is not a unit here; choose {' or '.join(UNITS)}.")
     with _looking(data, as_of, department=department, category=category, item=item) as looking:

@@ -1,4 +1,6 @@
-"""``loyalbell sequence`` and ``loyalbell pace``: looking a sequence in a file over, rehearsing it, and pacing people in."""
+"""``loyalbell sequence`` and ``loyalbell pace``: looking a sequence in a file over, rehearsing it, and pacing
+people in.
+"""
 
 import json
 import re
@@ -61,8 +63,11 @@ def check(file: Path = FileArgument, data: Path = DataOption, as_json: bool = Js
 
 @app.command("rehearse")
 def rehearse(
-    file: Path = FileArgument, data: Path = DataOption, days: int = typer.Option(rehearsals.PAST_DAYS, min=1, max=3_650, help="How many past days."), as_json: bool = Json,
-) -> None:  # fmt: skip
+    file: Path = FileArgument,
+    data: Path = DataOption,
+    days: int = typer.Option(rehearsals.PAST_DAYS, min=1, max=3_650, help="How many past days."),
+    as_json: bool = Json,
+) -> None:
     """What the sequence would have done over the past days of this book."""
     plan, application = _read(file), open_book(data)
     try:
@@ -73,16 +78,44 @@ def rehearse(
         application.close()
     figures, interval = made.figures, made.figures.baseline.interval()
     found: dict[str, Any] = {
-        "days": days, "entered": figures.entered, "people": figures.people, "messages": figures.messages, "people_with_a_message": figures.got_some,
-        "weekly": {channel: round(count, 2) for channel, count in figures.weekly.items()}, "normal_day": figures.normal,
-        "heaviest_day": None if figures.heaviest is None else {"day": day_of(figures.heaviest.day).isoformat(), "messages": figures.heaviest.messages},
+        "days": days,
+        "entered": figures.entered,
+        "people": figures.people,
+        "messages": figures.messages,
+        "people_with_a_message": figures.got_some,
+        "weekly": {channel: round(count, 2) for channel, count in figures.weekly.items()},
+        "normal_day": figures.normal,
+        "heaviest_day": None
+        if figures.heaviest is None
+        else {"day": day_of(figures.heaviest.day).isoformat(), "messages": figures.heaviest.messages},
         "refused": [{"step": step, "cause": cause, "count": count} for step, cause, count in figures.refused],
-        "stayed_out": [{"cause": cause, "people": people, "times": times} for cause, people, times in figures.stayed_out],
-        "came_back_before_any_message": figures.early, "replies": round(figures.replies, 2), "cost_minor": round(figures.cost),
-        "baseline": {"came_back": figures.baseline.came_back, "of": figures.baseline.of, "days": figures.baseline.days, "interval": interval},
-        "pile_ups": [{"at": datetime.fromtimestamp(one.at, UTC).isoformat(), "step": one.step, "messages": one.messages, "replies": round(one.replies, 1), "answers": one.answers} for one in figures.pile_ups],
-        "by_day": [{"day": day_of(one.day).isoformat(), "entered": one.entered, "messages": one.messages} for one in figures.days],
-    }  # fmt: skip
+        "stayed_out": [
+            {"cause": cause, "people": people, "times": times} for cause, people, times in figures.stayed_out
+        ],
+        "came_back_before_any_message": figures.early,
+        "replies": round(figures.replies, 2),
+        "cost_minor": round(figures.cost),
+        "baseline": {
+            "came_back": figures.baseline.came_back,
+            "of": figures.baseline.of,
+            "days": figures.baseline.days,
+            "interval": interval,
+        },
+        "pile_ups": [
+            {
+                "at": datetime.fromtimestamp(one.at, UTC).isoformat(),
+                "step": one.step,
+                "messages": one.messages,
+                "replies": round(one.replies, 1),
+                "answers": one.answers,
+            }
+            for one in figures.pile_ups
+        ],
+        "by_day": [
+            {"day": day_of(one.day).isoformat(), "entered": one.entered, "messages": one.messages}
+            for one in figures.days
+        ],
+    }
     if as_json:
         print(json.dumps(found))
         return
@@ -92,11 +125,19 @@ def rehearse(
 
 
 def pace(
-    people: int = typer.Option(..., min=1), batch: int = typer.Option(..., min=1), every: str = typer.Option(..., help="Such as 15m, 1h, 1d."),
-    weekdays: str = typer.Option("mon-sun", help="Such as mon-fri or tue,thu."), hours: str = typer.Option("00:00-24:00", help="Such as 08:00-20:00."),
-    start: str = typer.Option(..., help="An ISO instant; without an offset it is of the zone."), zone: str = typer.Option("UTC"), as_json: bool = Json,
-) -> None:  # fmt: skip
-    """When the last of many people is in, a batch at a time. ``finished_by`` is the end of the last batch's interval."""
+    people: int = typer.Option(..., min=1),
+    batch: int = typer.Option(..., min=1),
+    every: str = typer.Option(..., help="Such as 15m, 1h, 1d."),
+    weekdays: str = typer.Option("mon-sun", help="Such as mon-fri or tue,thu."),
+    hours: str = typer.Option("00:00-24:00", help="Such as 08:00-20:00."),
+    start: str = typer.Option(..., help="An ISO instant; without an offset it is of the zone."),
+    zone: str = typer.Option("UTC"),
+    as_json: bool = Json,
+) -> None:
+    """When the last of many people is in, a batch at a time.
+
+    ``finished_by`` is the end of the last batch's interval.
+    """
     amount = re.fullmatch(r"(\d{1,5})([mhd])", every.strip())
     span = re.fullmatch(r"(\d\d:\d\d)-(\d\d:\d\d)", hours.strip())
     if amount is None or span is None:

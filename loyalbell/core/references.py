@@ -1,8 +1,9 @@
 """What a plan, a rule, a letter or an offer leans on: the things that must not be deleted while it does.
 
 Documents name other things by the name of the field that holds their number, the same in every model, and by
-tokens in their texts (``{{ field_3 }}``, ``{{ offer_2.code }}``). A new field that names something needs a line in
-``BY_FIELD``; ``tests/core/test_references.py`` fails for one that looks like a number of something and has none.
+tokens in their texts (``{{ field_3 }}``, ``{{ offer_2.code }}``). A new field that names something needs a
+line in ``BY_FIELD``; ``tests/core/test_references.py`` fails for one that looks like a number of something
+and has none.
 """
 
 import re

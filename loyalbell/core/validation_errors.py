@@ -4,11 +4,16 @@ from collections.abc import Mapping
 from typing import Any
 
 _WORDS = {
-    "int_parsing": "write a whole number", "int_type": "write a whole number", "float_parsing": "write a number",
-    "date_from_datetime_parsing": "write a day such as 2026-05-12", "date_parsing": "write a day such as 2026-05-12",
-    "literal_error": "choose one of those offered", "missing": "is missing", "string_too_long": "is too long",
+    "int_parsing": "write a whole number",
+    "int_type": "write a whole number",
+    "float_parsing": "write a number",
+    "date_from_datetime_parsing": "write a day such as 2026-05-12",
+    "date_parsing": "write a day such as 2026-05-12",
+    "literal_error": "choose one of those offered",
+    "missing": "is missing",
+    "string_too_long": "is too long",
     "extra_forbidden": "is not known here",
-}  # fmt: skip
+}
 
 
 def say_error(error: Mapping[str, Any]) -> str:

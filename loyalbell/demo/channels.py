@@ -1,4 +1,6 @@
-"""The demo's channels: networks, chat handles, offers, opening messages, a picture, and a birthday message on all three."""
+"""The demo's channels: networks, chat handles, offers, opening messages, a picture, and a birthday message on
+all three.
+"""
 
 import io
 from datetime import datetime, timedelta
@@ -42,10 +44,13 @@ def add_channels(session: Session, now: datetime) -> None:
     session.add(_picture(now))
     session.add(
         OpeningMessage(
-            id=1, name="May we say hello", state="approved", changed_at=now,
+            id=1,
+            name="May we say hello",
+            state="approved",
+            changed_at=now,
             text='Hi {{ first_name | default: "there" }}, Otterby Pet House here. May we send you a word?',
         )
-    )  # fmt: skip
+    )
     for name, text in (
         ("Opening hours", "We are open Monday to Saturday, 9 to 6, and closed on Sundays."),
         ("Sorry to hear it", "I am so sorry. I have noted it, and you will not hear about this again."),
@@ -61,9 +66,14 @@ def _settings(session: Session) -> None:
     TextSettings(sender="+15185550100", cost_minor=1.2).save(session)
     ChatSettings(sender="Otterby Pet House", cost_minor=2.0).save(session)
     LinkSettings(
-        booking_url="https://otterby.example/book", review_url="https://otterby.example/review", phone="(518) 555-0100",
-        social=[("Our photographs", "https://otterby.example/photographs"), ("Find us", "https://otterby.example/map")],
-    ).save(session)  # fmt: skip
+        booking_url="https://otterby.example/book",
+        review_url="https://otterby.example/review",
+        phone="(518) 555-0100",
+        social=[
+            ("Our photographs", "https://otterby.example/photographs"),
+            ("Find us", "https://otterby.example/map"),
+        ],
+    ).save(session)
     StaffSettings(weekdays=[0, 1, 2, 3, 4, 5], begins=9, ends=18, answers_an_hour=12).save(session)
     ProofSettings(
         readers=[
@@ -83,10 +93,13 @@ def _people(session: Session, now: datetime) -> None:
         person.chat_handle = f"{(person.first_name or '').lower()}.{person.id}"
         session.add(
             ConsentEntry(
-                person_id=person.id, channel="chat", state="agreed", at=now - timedelta(days=90 + person.id % 200),
+                person_id=person.id,
+                channel="chat",
+                state="agreed",
+                at=now - timedelta(days=90 + person.id % 200),
                 source="chat with the shop",
             )
-        )  # fmt: skip
+        )
     session.execute(update(Person).where(Person.id % SPANISH_EVERY == 0).values(language="es"))
 
 
@@ -117,9 +130,17 @@ def _picture(now: datetime) -> GalleryPicture:
     out = io.BytesIO()
     image.save(out, "PNG", optimize=True)
     return GalleryPicture(
-        id=1, token="paws-on-green", name="paws.png", alt="Three green paw prints", kind="image/png", width=900, height=360,
-        data=out.getvalue(), made_at=now, by=BY,
-    )  # fmt: skip
+        id=1,
+        token="paws-on-green",
+        name="paws.png",
+        alt="Three green paw prints",
+        kind="image/png",
+        width=900,
+        height=360,
+        data=out.getvalue(),
+        made_at=now,
+        by=BY,
+    )
 
 
 def _birthday(session: Session, now: datetime) -> None:
@@ -136,39 +157,60 @@ def _birthday(session: Session, now: datetime) -> None:
 
 def _english() -> c.EmailContent:
     return c.EmailContent(
-        subject='{{ first_name | default: "Hello" }}, a birthday is near', preview="There is a treat with your name on it.", letterhead=1,
+        subject='{{ first_name | default: "Hello" }}, a birthday is near',
+        preview="There is a treat with your name on it.",
+        letterhead=1,
         blocks=[
             c.Picture(picture=1),
             c.Heading(text='Hello {{ first_name | default: "there" }},'),
-            c.Text(text='your birthday is close, and {{ companion_name | default: "your companion" }} should have something of it too. **The treat is on us.**'),
+            c.Text(
+                text=(
+                    'your birthday is close, and {{ companion_name | default: "your companion" }} should have'
+                    " something of it too. **The treat is on us.**"
+                )
+            ),
             c.Offer(offer=GIFT),
             c.Items(list="goes with", most=2),
             c.Button(label="Pick a time", url="{{ booking_url }}"),
             c.Text(text="Ida and everyone at Otterby"),
         ],
-    )  # fmt: skip
+    )
 
 
 def _spanish() -> c.EmailContent:
     return c.EmailContent(
-        language="es", subject='{{ first_name | default: "Hola" }}, se acerca un cumpleaños', preview="Le espera un detalle.", letterhead=1,
+        language="es",
+        subject='{{ first_name | default: "Hola" }}, se acerca un cumpleaños',
+        preview="Le espera un detalle.",
+        letterhead=1,
         blocks=[
             c.Picture(picture=1, alt="Tres huellas verdes"),
             c.Heading(text='Hola {{ first_name | default: "" }},'),
-            c.Text(text="se acerca su cumpleaños y queremos celebrarlo con usted. **El detalle corre de nuestra cuenta.**"),
+            c.Text(
+                text=(
+                    "se acerca su cumpleaños y queremos celebrarlo con usted. **El detalle corre de nuestra"
+                    " cuenta.**"
+                )
+            ),
             c.Offer(offer=GIFT),
             c.Button(label="Elegir una hora", url="{{ booking_url }}"),
         ],
-    )  # fmt: skip
+    )
 
 
 def _text() -> c.TextContent:
-    words = 'Happy birthday, {{ first_name | default: "dear friend" }}! Your treat at {{ shop_name }}: {{ offer_1.code }}, until {{ offer_1.until }}. {{ stop_words }}'
+    words = (
+        'Happy birthday, {{ first_name | default: "dear friend" }}! Your treat at {{ shop_name }}: {{'
+        " offer_1.code }}, until {{ offer_1.until }}. {{ stop_words }}"
+    )
     return c.TextContent(texts=[c.ShownText(text=words)])
 
 
 def _chat() -> c.ChatContent:
-    words = 'Happy birthday, {{ first_name | default: "dear friend" }}! A treat is waiting for you: {{ offer_1.code }}.'
+    words = (
+        'Happy birthday, {{ first_name | default: "dear friend" }}! A treat is waiting for you: {{'
+        " offer_1.code }}."
+    )
     return c.ChatContent(
         texts=[c.ShownText(text=words)], replies=["Thank you!", "When are you open?"], opening=1
     )

@@ -1,4 +1,6 @@
-"""The rest of what Otterby Pet House knows: appointments, walk-ins, plans, answers, tags, its own fields, doubles."""
+"""The rest of what Otterby Pet House knows: appointments, walk-ins, plans, answers, tags, its own fields,
+doubles.
+"""
 
 from collections.abc import Iterable
 from datetime import date, datetime, time, timedelta

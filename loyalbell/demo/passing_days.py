@@ -1,4 +1,6 @@
-"""The demo's days as they pass: what the made-up people buy of themselves, and who comes to their appointment."""
+"""The demo's days as they pass: what the made-up people buy of themselves, and who comes to their
+appointment.
+"""
 
 import json
 from datetime import UTC, datetime, timedelta
@@ -44,7 +46,13 @@ class PassingDays:
         while end < len(self.rows) and self.rows[end]["at"] <= now.timestamp():
             end += 1
         with self.application.database.reading() as session:
-            over = list(session.scalars(select(Appointment.id).where(Appointment.state == "booked", Appointment.starts_at <= now - SETTLED_AFTER)))  # fmt: skip
+            over = list(
+                session.scalars(
+                    select(Appointment.id).where(
+                        Appointment.state == "booked", Appointment.starts_at <= now - SETTLED_AFTER
+                    )
+                )
+            )
         if end == self._at and not over:
             return
         with self.application.database.transaction() as session:
@@ -63,13 +71,28 @@ class PassingDays:
             row = self.rows[number]
             if row["person"] in here:
                 order = Order(
-                    external_id=f"F{number:07}", person_id=row["person"], department_id=row["department"], placed_at=datetime.fromtimestamp(row["at"], UTC),
-                    total_minor=sum(cents for _, _, cents in row["lines"]), currency=self.application.the_shop().currency,
-                )  # fmt: skip
+                    external_id=f"F{number:07}",
+                    person_id=row["person"],
+                    department_id=row["department"],
+                    placed_at=datetime.fromtimestamp(row["at"], UTC),
+                    total_minor=sum(cents for _, _, cents in row["lines"]),
+                    currency=self.application.the_shop().currency,
+                )
                 session.add(order)
                 session.flush()
                 made.append(order.id)
-                session.execute(insert(OrderLine), [{"order_id": order.id, "item_id": item + 1, "quantity": quantity, "total_minor": cents} for item, quantity, cents in row["lines"]])  # fmt: skip
+                session.execute(
+                    insert(OrderLine),
+                    [
+                        {
+                            "order_id": order.id,
+                            "item_id": item + 1,
+                            "quantity": quantity,
+                            "total_minor": cents,
+                        }
+                        for item, quantity, cents in row["lines"]
+                    ],
+                )
 
     def _settle(self, session: Session, over: list[int]) -> None:
         for one in session.scalars(select(Appointment).where(Appointment.id.in_(over))):

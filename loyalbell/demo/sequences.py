@@ -1,4 +1,6 @@
-"""The demo's sequences: a dozen that ring from its first day, and one draft with a mistake in it to learn from."""
+"""The demo's sequences: a dozen that ring from its first day, and one draft with a mistake in it to learn
+from.
+"""
 
 from loyalbell.core.sequences.plan import read_plan
 from loyalbell.services.application import Application
@@ -9,9 +11,20 @@ from loyalbell.storage import schema
 from loyalbell.storage.schema import SequenceVersion
 
 RINGING = (
-    "reminder", "missed", "recall", "renewal", "win-back", "late-regulars", "birthday", "companion", "review", "second", "vip",
-    "refill", "never-reacts",
-)  # fmt: skip
+    "reminder",
+    "missed",
+    "recall",
+    "renewal",
+    "win-back",
+    "late-regulars",
+    "birthday",
+    "companion",
+    "review",
+    "second",
+    "vip",
+    "refill",
+    "never-reacts",
+)
 MISTAKEN = "A year on, without the one day"
 DAYS = 60
 """Of the past are rehearsed to know each sequence's usual day."""

@@ -1,4 +1,6 @@
-"""What the made-up people will still do of themselves as the demo's clock walks on: their habits, continued."""
+"""What the made-up people will still do of themselves as the demo's clock walks on: their habits,
+continued.
+"""
 
 import json
 from collections.abc import Iterable
@@ -37,7 +39,9 @@ def write_purchases_to_come(
     (data / TO_COME).write_text(json.dumps(rows), encoding="utf-8")
 
 
-def _of_habit(person: int, habit: Habit, before: datetime, now: datetime, zone: str, rng: Random) -> list[dict[str, Any]]:  # fmt: skip
+def _of_habit(
+    person: int, habit: Habit, before: datetime, now: datetime, zone: str, rng: Random
+) -> list[dict[str, Any]]:
     favourites, day = favourites_in(habit.department, rng), local_day(before, zone)
     rows: list[dict[str, Any]] = []
     end = local_day(now, zone) + timedelta(weeks=WEEKS)
@@ -50,4 +54,11 @@ def _of_habit(person: int, habit: Habit, before: datetime, now: datetime, zone: 
         at = at_local(opening_day(day, habit.department), time(minutes // 60, minutes % 60), zone)
         if at > now:
             lines = lines_of(habit, favourites, day, rng)
-            rows.append({"person": person, "department": DEPARTMENTS.index(habit.department) + 1, "at": int(at.timestamp()), "lines": lines})  # fmt: skip
+            rows.append(
+                {
+                    "person": person,
+                    "department": DEPARTMENTS.index(habit.department) + 1,
+                    "at": int(at.timestamp()),
+                    "lines": lines,
+                }
+            )

@@ -1,8 +1,9 @@
-"""The made-up people behind the post room: what they do with a message, drawn from a seed and the message alone.
+"""The made-up people behind the post room: what they do with a message, drawn from a seed and the message
+alone.
 
-Every share below is a true effect of the demo: results may be judged against it. A person has a warmth of their own,
-from 0 to 1, drawn from their address, so that the same people react again and again; the share of a reaction is
-``base * (0.3 + 1.4 * warmth)``. The same message to the same person always has the same answer.
+Every share below is a true effect of the demo: results may be judged against it. A person has a warmth of
+their own, from 0 to 1, drawn from their address, so that the same people react again and again; the share of
+a reaction is ``base * (0.3 + 1.4 * warmth)``. The same message to the same person always has the same answer.
 """
 
 import hashlib
@@ -22,15 +23,24 @@ CHAT_CLICKS, CHAT_ANSWERS = 0.20, 0.16
 FETCHES_BY_ITSELF = 0.30
 """So many of a hundred mailboxes fetch every picture at once, opened or not."""
 ANSWERS = (
-    "Thank you, see you soon!", "Are you open on Sunday?", "Can I come on Thursday at 3?", "Please call me about this.",
-    "My dog passed away in March, please take him off.", "Is the code good for the online shop too?", "We moved away, sorry.",
-    "Which shampoo was it that you used last time?", "I was just in yesterday!",
-)  # fmt: skip
+    "Thank you, see you soon!",
+    "Are you open on Sunday?",
+    "Can I come on Thursday at 3?",
+    "Please call me about this.",
+    "My dog passed away in March, please take him off.",
+    "Is the code good for the online shop too?",
+    "We moved away, sorry.",
+    "Which shampoo was it that you used last time?",
+    "I was just in yesterday!",
+)
 
 
 @dataclass(frozen=True)
 class Arrived:
-    """A message as it lies there. ``links`` are how many can be pressed; ``replies`` the answers a chat offers."""
+    """A message as it lies there.
+
+    ``links`` are how many can be pressed; ``replies`` the answers a chat offers.
+    """
 
     channel: str
     about: int
@@ -52,8 +62,9 @@ def _random(*parts: object) -> Random:
 
 
 def reactions(message: Arrived) -> list[tuple[int, str]]:
-    """(when, what): fetched, opened, clicked:N, refused, complained, answered:N, auto, bounced-hard, bounced-soft, bought,
-    delivered, failed."""
+    """(when, what): fetched, opened, clicked:N, refused, complained, answered:N, auto, bounced-hard,
+    bounced-soft, bought, delivered, failed.
+    """
     rng = _random(message.channel, message.about, message.recipient)
     scale = 0.3 + 1.4 * warmth(message.recipient)
     drawn = {"email": _email, "text": _text, "chat": _chat}[message.channel]

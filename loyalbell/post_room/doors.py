@@ -1,4 +1,6 @@
-"""The made-up people at work: they fetch pictures, press links, refuse, answer and complain through our own doors."""
+"""The made-up people at work: they fetch pictures, press links, refuse, answer and complain through our own
+doors.
+"""
 
 import json
 import re
@@ -171,15 +173,19 @@ class People:
             status = "5.1.1" if what == "bounced-hard" else "4.2.2"
             kind, part = "delivery-status", "message/delivery-status"
             fields = (
-                f"Reporting-MTA: dns; post-room.example\r\n\r\nFinal-Recipient: rfc822; {mail.recipient}\r\n"
-                f"Action: failed\r\nStatus: {status}\r\nDiagnostic-Code: smtp; {'550' if status[0] == '5' else '452'} {status}\r\n"
+                "Reporting-MTA: dns; post-room.example\r\n\r\nFinal-Recipient: rfc822;"
+                f" {mail.recipient}\r\nAction: failed\r\nStatus: {status}\r\nDiagnostic-Code: smtp;"
+                f" {'550' if status[0] == '5' else '452'} {status}\r\n"
             )
         assert mail.parsed is not None
         raw = (
-            f"From: <postmaster@post-room.example>\r\nTo: <{mail.sender}>\r\nSubject: Report\r\nMIME-Version: 1.0\r\n"
+            f"From: <postmaster@post-room.example>\r\nTo: <{mail.sender}>\r\nSubject: Report\r\nMIME-Version:"
+            " 1.0\r\n"
             f'Content-Type: multipart/report; report-type={kind}; boundary="b"\r\n\r\n'
-            f"--b\r\nContent-Type: text/plain\r\n\r\nA report.\r\n--b\r\nContent-Type: {part}\r\n\r\n{fields}\r\n"
-            f"--b\r\nContent-Type: message/rfc822\r\n\r\nMessage-ID: {mail.parsed['Message-ID']}\r\nSubject: x\r\n\r\nx\r\n--b--\r\n"
+            "--b\r\nContent-Type: text/plain\r\n\r\nA report.\r\n--b\r\nContent-Type:"
+            f" {part}\r\n\r\n{fields}\r\n"
+            f"--b\r\nContent-Type: message/rfc822\r\n\r\nMessage-ID: {mail.parsed['Message-ID']}\r\nSubject:"
+            " x\r\n\r\nx\r\n--b--\r\n"
         )
         self._send("", mail.sender, raw.encode())
 

@@ -43,11 +43,18 @@ def arrived(
     skip = (page - 1) * PAGE
     count = room.count(q) if channel == "email" else room.count_shorts(channel, q)
     return context.page(
-        "post_room/post_room.html", "post-room", channel=channel, count=count, q=q, page=page,
+        "post_room/post_room.html",
+        "post-room",
+        channel=channel,
+        count=count,
+        q=q,
+        page=page,
         mails=room.newest(q, PAGE, skip) if channel == "email" else [],
         shorts=room.shorts(channel, q, PAGE, skip) if channel != "email" else [],
-        pages=max(1, -(-count // PAGE)), moods=MOODS, now_moods={name: f"{room.mood(name):g}" for name in MOODS},
-    )  # fmt: skip
+        pages=max(1, -(-count // PAGE)),
+        moods=MOODS,
+        now_moods={name: f"{room.mood(name):g}" for name in MOODS},
+    )
 
 
 @router.post("/post-room/moods")
@@ -63,9 +70,10 @@ def moods(context: RequestContext = SignedIn, form: FormData = Form) -> Response
 @router.get("/post-room/mbox")
 def mbox(context: RequestContext = SignedIn) -> Response:
     return Response(
-        _room(context).as_mbox(), media_type="application/mbox",
+        _room(context).as_mbox(),
+        media_type="application/mbox",
         headers={"Content-Disposition": 'attachment; filename="post-room.mbox"'},
-    )  # fmt: skip
+    )
 
 
 @router.get("/post-room/short/{at}")
@@ -75,9 +83,13 @@ def short_page(at: int, context: RequestContext = SignedIn, said: str = "") -> R
         raise NotFound("No such message has arrived.")
     text = str(short.body.get("text", ""))
     return context.page(
-        "post_room/short.html", "post-room", short=short, said=bool(said), pieces=re.split(r"(https?://\S+)", text),
+        "post_room/short.html",
+        "post-room",
+        short=short,
+        said=bool(said),
+        pieces=re.split(r"(https?://\S+)", text),
         counted=parts(text) if short.channel == "text" else None,
-    )  # fmt: skip
+    )
 
 
 @router.post("/post-room/short/{at}/answer")

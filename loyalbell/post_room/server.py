@@ -52,7 +52,9 @@ class _Receiver:
 
 
 def networks(store: PostRoomStore, now: Callable[[], datetime]) -> FastAPI:
-    """``/text`` and ``/chat``: ``POST messages`` takes one, ``GET messages/ID`` tells whether it was taken."""
+    """``/text`` and ``/chat``: ``POST messages`` takes one, ``GET messages/ID`` tells whether it was
+    taken.
+    """
     app = FastAPI(docs_url=None, redoc_url=None, openapi_url=None)
 
     def unknown(request: Request) -> Response | None:

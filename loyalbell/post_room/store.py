@@ -1,4 +1,6 @@
-"""Where the post room keeps what arrived: mails as the RFC 5322 text they came as, texts and chat messages as JSON."""
+"""Where the post room keeps what arrived: mails as the RFC 5322 text they came as, texts and chat messages as
+JSON.
+"""
 
 import json
 import sqlite3
@@ -23,7 +25,8 @@ CREATE TABLE IF NOT EXISTS short (
 CREATE INDEX IF NOT EXISTS short_recipient ON short (recipient);
 CREATE TABLE IF NOT EXISTS mood (name TEXT PRIMARY KEY, value REAL NOT NULL);
 CREATE TABLE IF NOT EXISTS reaction (
-    id INTEGER PRIMARY KEY, due_at INTEGER NOT NULL, kind TEXT NOT NULL, channel TEXT NOT NULL, about INTEGER NOT NULL,
+    id INTEGER PRIMARY KEY, due_at INTEGER NOT NULL, kind TEXT NOT NULL, channel TEXT NOT NULL,
+    about INTEGER NOT NULL,
     done INTEGER NOT NULL DEFAULT 0);
 CREATE INDEX IF NOT EXISTS reaction_due ON reaction (done, due_at);
 CREATE TABLE IF NOT EXISTS seen (channel TEXT PRIMARY KEY, about INTEGER NOT NULL);
@@ -95,7 +98,8 @@ class PostRoomStore:
         headers = BytesHeaderParser(policy=policy.default).parsebytes(raw)
         row = (int(at.timestamp()), sender, recipient, str(headers["Message-ID"] or "").strip())
         self._write(
-            "INSERT INTO mail (arrived_at, sender, recipient, message_id, subject, raw) VALUES (?, ?, ?, ?, ?, ?)",
+            "INSERT INTO mail (arrived_at, sender, recipient, message_id, subject, raw) VALUES (?, ?, ?, ?,"
+            " ?, ?)",
             (*row, str(headers["Subject"] or ""), raw),
         )
 
@@ -136,10 +140,15 @@ class PostRoomStore:
 
     # texts and chat messages
 
-    def keep_short(self, channel: str, message_id: str, recipient: str, body: dict[str, Any], at: datetime) -> bool:  # fmt: skip
+    def keep_short(
+        self, channel: str, message_id: str, recipient: str, body: dict[str, Any], at: datetime
+    ) -> bool:
         """False where the same message arrived before: it is kept once."""
         row = (channel, int(at.timestamp()), recipient, message_id, json.dumps(body))
-        sql = "INSERT OR IGNORE INTO short (channel, arrived_at, recipient, message_id, body) VALUES (?, ?, ?, ?, ?)"
+        sql = (
+            "INSERT OR IGNORE INTO short (channel, arrived_at, recipient, message_id, body) VALUES (?, ?, ?,"
+            " ?, ?)"
+        )
         return self._write(sql, row) > 0
 
     def has_short(self, message_id: str) -> bool:
@@ -148,7 +157,8 @@ class PostRoomStore:
     def shorts(self, channel: str, search: str = "", limit: int = 50, skip: int = 0) -> list[Short]:
         like = f"%{search.strip()}%"
         rows = self._query(
-            "SELECT * FROM short WHERE channel = ? AND (recipient LIKE ? OR body LIKE ?) ORDER BY id DESC LIMIT ? OFFSET ?",
+            "SELECT * FROM short WHERE channel = ? AND (recipient LIKE ? OR body LIKE ?) ORDER BY id DESC"
+            " LIMIT ? OFFSET ?",
             (channel, like, like, limit, skip),
         )
         return [_short(row) for row in rows]
@@ -195,7 +205,8 @@ class PostRoomStore:
 
     def due(self, now: int, limit: int = 200) -> list[Reaction]:
         rows = self._query(
-            "SELECT id, due_at, kind, channel, about FROM reaction WHERE done = 0 AND due_at <= ? ORDER BY due_at, id LIMIT ?",
+            "SELECT id, due_at, kind, channel, about FROM reaction WHERE done = 0 AND due_at <= ? ORDER BY"
+            " due_at, id LIMIT ?",
             (now, limit),
         )
         return [Reaction(*row) for row in rows]

@@ -1,8 +1,8 @@
 """The one place for what is worked out once and kept, and for work that goes on behind a page.
 
-Results are kept by topic and key, each topic bounded; those of a state of the book are dropped when a newer state
-is asked about. What goes wrong in the background is logged and kept in ``problems``. Nothing here is needed to go
-on after a restart: imports keep their state in the book, all else is worked out anew.
+Results are kept by topic and key, each topic bounded; those of a state of the book are dropped when a newer
+state is asked about. What goes wrong in the background is logged and kept in ``problems``. Nothing here is
+needed to go on after a restart: imports keep their state in the book, all else is worked out anew.
 """
 
 from collections import OrderedDict, deque
@@ -25,7 +25,10 @@ MOST_ASKERS = 50
 
 
 class ResultCache:
-    """Results by topic and key. Asked by several at once, each is worked out once and the others wait for it."""
+    """Results by topic and key.
+
+    Asked by several at once, each is worked out once and the others wait for it.
+    """
 
     def __init__(self) -> None:
         self._topics: dict[str, OrderedDict[Hashable, Future[Any]]] = {}
@@ -53,7 +56,9 @@ class ResultCache:
         found: Found = result.result()
         return found
 
-    def of_version(self, topic: str, version: int, key: Hashable, work: Callable[[], Found], most: int = MOST_KEPT) -> Found:  # fmt: skip
+    def of_version(
+        self, topic: str, version: int, key: Hashable, work: Callable[[], Found], most: int = MOST_KEPT
+    ) -> Found:
         """The same for a state of the book; a newer state drops what was kept of older ones."""
         self._advance(topic, version)
         return self.get(topic, (version, key), work, most)
@@ -143,8 +148,18 @@ class BackgroundResults:
         self._turn = Lock()
         self.problems: deque[Problem] = deque(maxlen=MOST_PROBLEMS)
 
-    def get(self, topic: str, key: Hashable, work: Callable[[], Found], otherwise: Found, most: int, wait: bool = False) -> Found | None:  # fmt: skip
-        """The result, or ``None`` while it is worked out; ``wait`` waits for it. ``otherwise`` where it goes wrong.
+    def get(
+        self,
+        topic: str,
+        key: Hashable,
+        work: Callable[[], Found],
+        otherwise: Found,
+        most: int,
+        wait: bool = False,
+    ) -> Found | None:
+        """The result, or ``None`` while it is worked out.
+
+        ``wait`` waits for it. ``otherwise`` where it goes wrong.
 
         Of a topic the newest ``most`` are kept. Threads are finished before the program ends.
         """
@@ -182,7 +197,9 @@ class Superseded(Exception):
 
 
 class LatestRequest(Generic[Found]):
-    """The newest question of each asker, answered in the background; an older one still worked at is given up.
+    """The newest question of each asker, answered in the background.
+
+    An older one still worked at is given up.
 
     An answer is handed out once.
     """
@@ -200,7 +217,8 @@ class LatestRequest(Generic[Found]):
     ) -> Found | None:
         """Waits for up to ``seconds``; ``None`` where it takes longer: ask again. What goes wrong is raised.
 
-        ``work`` gets a function which it calls now and then with the share that is done; it raises ``Superseded``.
+        ``work`` gets a function which it calls now and then with the share that is done; it raises
+        ``Superseded``.
         """
         with self._turn:
             known = self._asked.get(asker)

@@ -21,7 +21,10 @@ RENEW_SECONDS = 15.0
 
 
 def tick(application: Application, sender: Sender, ringing: SequenceRunner | None = None) -> int:
-    """Everything that is due now, in batches: places in sequences moved on, then touches settled. Returns how many."""
+    """Everything that is due now, in batches: places in sequences moved on, then touches settled.
+
+    Returns how many.
+    """
     campaign_commands.start_due(application)
     publishing.publish_due(application)
     done = (ringing or SequenceRunner(application)).tick()

@@ -57,7 +57,10 @@ def newest(reader: Session) -> int:
 
 
 def since(reader: Session, number: int) -> dict[str, list[tuple[int, int]] | None] | None:
-    """Per part the ranges noted after ``number``, ``None`` for a whole part; ``None`` where notes are missing."""
+    """Per part the ranges noted after ``number``, ``None`` for a whole part.
+
+    ``None`` where notes are missing.
+    """
     rows = (
         reader.connection()
         .exec_driver_sql("SELECT id, part, low, high FROM change_log WHERE id > ? ORDER BY id", (number,))

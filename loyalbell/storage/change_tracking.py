@@ -17,20 +17,46 @@ from loyalbell.core.policy.delivery_state import PERHAPS_SENT
 from loyalbell.storage import change_log
 
 BULK = 20_000
-"""From so many changed rows of a part on, one range is noted where they lie close together, else the whole part."""
+"""From so many changed rows of a part on, one range is noted where they lie close together, else the whole
+part.
+"""
 WHOLE = "NULL"
 
 PEOPLE_COLUMNS = (
-    "joined_at", "closed_at", "deceased_at", "email", "phone", "chat_handle", "birthday_month", "birthday_day",
-    "birthday_year", *PERSON_WORDS,
-)  # fmt: skip
+    "joined_at",
+    "closed_at",
+    "deceased_at",
+    "email",
+    "phone",
+    "chat_handle",
+    "birthday_month",
+    "birthday_day",
+    "birthday_year",
+    *PERSON_WORDS,
+)
 ORDER_COLUMNS = (
-    "person_id", "placed_at", "department_id", "location_id", "total_minor", "in_person", "cancelled_at",
-    "refunded_at", "refunded_minor", "confirmed_at", "shipped_at", "delivered_at",
-)  # fmt: skip
+    "person_id",
+    "placed_at",
+    "department_id",
+    "location_id",
+    "total_minor",
+    "in_person",
+    "cancelled_at",
+    "refunded_at",
+    "refunded_minor",
+    "confirmed_at",
+    "shipped_at",
+    "delivered_at",
+)
 DELIVERY_COLUMNS = (
-    "person_id", "sent_at", "channel", "message_version_id", "state", "origin_kind", "origin_id",
-)  # fmt: skip
+    "person_id",
+    "sent_at",
+    "channel",
+    "message_version_id",
+    "state",
+    "origin_kind",
+    "origin_id",
+)
 LEFT = f"{{row}}.state IN ({', '.join(repr(str(state)) for state in PERHAPS_SENT)})"
 
 
@@ -38,8 +64,9 @@ LEFT = f"{{row}}.state IN ({', '.join(repr(str(state)) for state in PERHAPS_SENT
 class Tracked:
     """What a change of a row of ``table`` means for parts of the snapshot.
 
-    ``notes`` are (part, SQL of the key in that part; ``WHOLE`` for the whole part), ``{row}`` standing for the row
-    as it was or is. ``columns`` are those that the snapshot reads; none means any. ``only`` are the rows it reads.
+    ``notes`` are (part, SQL of the key in that part; ``WHOLE`` for the whole part), ``{row}`` standing for
+    the row as it was or is. ``columns`` are those that the snapshot reads; none means any. ``only`` are the
+    rows it reads.
     """
 
     table: str
@@ -73,7 +100,9 @@ TRACKED = (
     _by_id("offer_code", "codes", ("person_id", "issued_at", "offer_id", "expires_at", "uses_left")),
     Tracked("redemption", (("codes", "{row}.code_id"),)),
     _by_id(
-        "enrolment", "enrolments", ("person_id", "entered_at", "sequence_id", "state", "ended_at"),
+        "enrolment",
+        "enrolments",
+        ("person_id", "entered_at", "sequence_id", "state", "ended_at"),
         "{row}.state != 'kept out'",
     ),
     _by_id("person_tag", "tags"),
@@ -87,7 +116,7 @@ TRACKED = (
     Tracked("tag", (("catalogue", WHOLE),)),
     Tracked("item", (("catalogue", WHOLE),), ("name", "category", "department_id")),
     Tracked("shop", (("people", WHOLE),), ("zone", "currency")),
-)  # fmt: skip
+)
 PARTS = tuple(dict.fromkeys(part for tracked in TRACKED for part, _ in tracked.notes))
 
 

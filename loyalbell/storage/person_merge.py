@@ -1,4 +1,6 @@
-"""Making two records of a person one, and parting them again: every step is written down so that it can be undone."""
+"""Making two records of a person one, and parting them again: every step is written down so that it can be
+undone.
+"""
 
 from collections.abc import Callable
 from typing import Any
@@ -7,9 +9,23 @@ from sqlalchemy.orm import Session
 
 Row = dict[str, Any]
 MOVED = (
-    "orders", "visit", "appointment", "membership", "event", "answer", "consent_entry", "suppression", "note",
-    "person_change", "external_id", "offer_code", "reply", "sign_up", "staff_note", "handed_off",
-)  # fmt: skip
+    "orders",
+    "visit",
+    "appointment",
+    "membership",
+    "event",
+    "answer",
+    "consent_entry",
+    "suppression",
+    "note",
+    "person_change",
+    "external_id",
+    "offer_code",
+    "reply",
+    "sign_up",
+    "staff_note",
+    "handed_off",
+)
 
 
 class Steps:

@@ -1,4 +1,7 @@
-"""Finding people by words: names, emails, phone digits (SQLite's FTS5; the index is made in migration 0002)."""
+"""Finding people by words: names, emails, phone digits (SQLite's FTS5.
+
+The index is made in migration 0002).
+"""
 
 import re
 
@@ -8,12 +11,16 @@ from sqlalchemy.orm import Session as Reader
 _PHONE_LIKE = re.compile(r"^[+()\d.\-/]*\d{3}[+()\d.\-/]*$")
 _NOT_SEARCHED = re.compile(r"[\x00-\x1f\x7f\"]")
 _QUERY = text(
-    "SELECT rowid FROM person_search WHERE person_search MATCH :words AND rowid > :after ORDER BY rowid LIMIT :most"
+    "SELECT rowid FROM person_search WHERE person_search MATCH :words AND rowid > :after ORDER BY rowid LIMIT"
+    " :most"
 )
 
 
 def match_words(search: str) -> str:
-    """What was typed as an FTS5 query: every word must begin a word on file. Empty where nothing can match."""
+    """What was typed as an FTS5 query: every word must begin a word on file.
+
+    Empty where nothing can match.
+    """
     words = []
     for typed in search.split():
         word = re.sub(r"\D", "", typed) if _PHONE_LIKE.match(typed) else _NOT_SEARCHED.sub(" ", typed)

@@ -1,4 +1,6 @@
-"""What other programs may be told, and putting it down for each of them in the transaction in which it happens."""
+"""What other programs may be told, and putting it down for each of them in the transaction in which it
+happens.
+"""
 
 import json
 import secrets

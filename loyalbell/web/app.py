@@ -40,7 +40,10 @@ PAGE_POLICY = (
     "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data:; font-src 'self'; "
     "connect-src 'self'; form-action 'self'; frame-src 'self'; frame-ancestors 'none'; base-uri 'none'"
 )
-MAIL_POLICY = "default-src 'none'; style-src 'unsafe-inline'; img-src 'self'; frame-ancestors 'self'; base-uri 'none'; sandbox allow-popups allow-popups-to-escape-sandbox allow-top-navigation-by-user-activation"
+MAIL_POLICY = (
+    "default-src 'none'; style-src 'unsafe-inline'; img-src 'self'; frame-ancestors 'self'; base-uri 'none';"
+    " sandbox allow-popups allow-popups-to-escape-sandbox allow-top-navigation-by-user-activation"
+)
 
 Next = Callable[[Request], Awaitable[Response]]
 

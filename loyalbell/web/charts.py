@@ -41,7 +41,9 @@ def nice_top(largest: int) -> int:
 
 
 def said_of(day: DayLoad) -> str:
-    """``597``, or ``597 + 22`` where some wait: once a day, so that the figures never stand on one another."""
+    """``597``, or ``597 + 22`` where some wait: once a day, so that the figures never stand on one
+    another.
+    """
     return " + ".join(f"{one:,}" for one in (day.sent, day.waiting) if one)
 
 

@@ -40,7 +40,10 @@ async def sign_in_first(request: Request, error: Exception) -> Response:
 
 
 async def bad_token(request: Request, error: Exception) -> Response:
-    words = "This page was open too long, or was not ours. Nothing was changed. Go back, load it again, and repeat."
+    words = (
+        "This page was open too long, or was not ours. Nothing was changed. Go back, load it again, and"
+        " repeat."
+    )
     return _plain_page(request, "This page is out of date", words, 403)
 
 

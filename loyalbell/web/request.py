@@ -35,7 +35,9 @@ AREAS = (
 
 
 def _loader() -> PrefixLoader:
-    """Templates by their area: ``segments/editor.html`` stands in ``segments/templates/`` beside its routes."""
+    """Templates by their area: ``segments/editor.html`` stands in ``segments/templates/`` beside its
+    routes.
+    """
     folders = {folder.parent.name: folder for folder in WEB.glob("*/templates")}
     folders |= {folder.name: folder for folder in (WEB / "templates").iterdir()}
     folders["post_room"] = WEB.parent / "post_room" / "templates"

@@ -27,7 +27,9 @@ structlog.configure(
 
 
 def collect_seldom() -> None:
-    """Lets Python look for cycles less often: the snapshot is large and has none, and each look stops every page."""
+    """Lets Python look for cycles less often: the snapshot is large and has none, and each look stops every
+    page.
+    """
     gc.set_threshold(100_000, 50, 100)
 
 
@@ -36,7 +38,10 @@ class PortTaken(Exception):
 
 
 class Server:
-    """Everything that runs for one data folder; ``start`` and ``stop`` it. ``mail_port`` takes in replies and reports."""
+    """Everything that runs for one data folder.
+
+    ``start`` and ``stop`` it. ``mail_port`` takes in replies and reports.
+    """
 
     def __init__(self, data: Path, port: int, mail_port: int = 0) -> None:
         self.application = Application(data)

@@ -15,8 +15,9 @@ from loyalbell.demo.server import server_for
 from tests.support import wait_for
 
 FLAGS = (
-    "--headless=new --no-sandbox --disable-gpu --disable-quic --no-first-run --disable-background-networking "
-    "--disable-component-update --disable-sync --disable-dev-shm-usage --hide-scrollbars --force-device-scale-factor=1"
+    "--headless=new --no-sandbox --disable-gpu --disable-quic --no-first-run --disable-background-networking"
+    " --disable-component-update --disable-sync --disable-dev-shm-usage --hide-scrollbars"
+    " --force-device-scale-factor=1"
 ).split()
 
 

@@ -1,4 +1,6 @@
-"""The letter editor in a real browser: marks, links, blocks in columns, parts for some, undo, three channels, a proof."""
+"""The letter editor in a real browser: marks, links, blocks in columns, parts for some, undo, three channels,
+a proof.
+"""
 
 import json
 
@@ -42,9 +44,11 @@ class LetterEditor(BrowserCase):
 
     def select_all(self, css: str) -> None:
         self.browser.execute_script(
-            "const at=document.querySelector(arguments[0]);at.focus();const r=document.createRange();r.selectNodeContents(at);"
-            "const s=getSelection();s.removeAllRanges();s.addRange(r);", css,
-        )  # fmt: skip
+            "const at=document.querySelector(arguments[0]);at.focus();const"
+            " r=document.createRange();r.selectNodeContents(at);const"
+            " s=getSelection();s.removeAllRanges();s.addRange(r);",
+            css,
+        )
 
     def test_marks_links_and_undo(self) -> None:
         self.open_empty()
@@ -146,7 +150,8 @@ class LetterEditor(BrowserCase):
         self.find('[data-turn-channel="email"]').click()
         wait_for(lambda: self.find(".writing").get_attribute("data-channel") == "email")
         self.browser.execute_script(
-            "const s=document.getElementById('turn-language');s.value='es';s.dispatchEvent(new Event('change',{bubbles:true}))"
+            "const s=document.getElementById('turn-language');s.value='es';s.dispatchEvent(new"
+            " Event('change',{bubbles:true}))"
         )
         wait_for(lambda: self.find(".writing").get_attribute("data-language") == "es")
         self.find(".title-row .btn-act").click()

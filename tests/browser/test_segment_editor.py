@@ -1,4 +1,6 @@
-"""The sentence editor and Rhythm in a real browser: groups, dragging, the past year, from a curve to a segment."""
+"""The sentence editor and Rhythm in a real browser: groups, dragging, the past year, from a curve to a
+segment.
+"""
 
 from selenium.webdriver import ActionChains
 from selenium.webdriver.common.by import By
@@ -52,7 +54,8 @@ class Editor(BrowserCase):
         day = self.find("#as-of")
         before = self.text("#over-time .since")
         self.browser.execute_script(
-            "arguments[0].value='2026-01-15'; arguments[0].dispatchEvent(new Event('change', {bubbles: true}))",
+            "arguments[0].value='2026-01-15'; arguments[0].dispatchEvent(new Event('change', {bubbles:"
+            " true}))",
             day,
         )
         wait_for(lambda: self.text("#over-time .since") != before)

@@ -17,9 +17,11 @@ from tests.support import wait_for
 AXE = (Path(__file__).parent / "vendor/axe-core/axe.min.js").read_text()
 EXAMPLES = Path(__file__).resolve().parents[2] / "loyalbell/demo/files"
 PAGES = (
-    "/ /customers /customers/1 /segments /segments/1 /segments/1/people /segments/1/why/1 /segments/compare?segment=1&segment=2 /messages /messages/1 /campaigns /campaigns/new "
-    "/results /results/1 /imports /post-room /settings /log /search?q=spring /customers?segment=1&columns=email,band,tags /duplicates "
-    "/rhythm /duplicates/1/2 /fields /other-programs /customers/251"
+    "/ /customers /customers/1 /segments /segments/1 /segments/1/people /segments/1/why/1"
+    " /segments/compare?segment=1&segment=2 /messages /messages/1 /campaigns /campaigns/new /results"
+    " /results/1 /imports /post-room /settings /log /search?q=spring"
+    " /customers?segment=1&columns=email,band,tags /duplicates /rhythm /duplicates/1/2 /fields"
+    " /other-programs /customers/251"
 ).split()
 
 
@@ -53,7 +55,10 @@ class BrowserCase(unittest.TestCase):
         )
 
     def press(self, css: str, words: str) -> None:
-        """Presses the one that holds the words; again where the page put a fresh one in its place meanwhile."""
+        """Presses the one that holds the words.
+
+        Again where the page put a fresh one in its place meanwhile.
+        """
 
         def pressed() -> bool:
             next(e for e in self.browser.find_elements(By.CSS_SELECTOR, css) if words in e.text).click()

@@ -14,7 +14,8 @@ from loyalbell.core.sequences.plan import Plan, read_plan
 
 DOCUMENTS = (Rule, MessageContent, Plan, CampaignPlan, Terms)
 NO_NAMES = frozenset(
-    "ahead amount batch cells days every fewest height held_back high ids least low minutes most nth patience percent share times uses value weekdays width".split()
+    "ahead amount batch cells days every fewest height held_back high ids least low minutes most nth patience"
+    " percent share times uses value weekdays width".split()
 )
 """Fields that hold a number and name nothing."""
 
@@ -55,32 +56,64 @@ class ReferencesTest(unittest.TestCase):
     def test_deep_in_a_plan(self) -> None:
         line = {"about": "segment", "segment": 7}
         field = {"about": "field", "field": 4, "comparison": "is known"}
-        plan = read_plan({
-            "start": {"on": "date", "which": "adoption day"},
-            "only": {"root": {"lines": [{"match": "any", "lines": [line]}]}},
-            "stops": [{"what": "tag", "tag": 3}],
-            "steps": [
-                {"id": "a", "do": "fork", "arms": [
-                    {"rule": {"root": {"lines": [field]}}, "steps": [{"id": "b", "do": "message", "message": 12}]},
-                ], "otherwise": [{"id": "c", "do": "offer", "offer": 5}]},
-                {"id": "d", "do": "hand off", "list": "Postcards"},
-                {"id": "e", "do": "bring", "sequence": 9},
-            ],
-        })  # fmt: skip
-        self.assertEqual(references_of(plan), {
-            Reference(Kind.YEARLY_DATE, "adoption day"), Reference(Kind.SEGMENT, "7"), Reference(Kind.TAG, "3"),
-            Reference(Kind.CUSTOM_FIELD, "4"), Reference(Kind.MESSAGE, "12"), Reference(Kind.OFFER, "5"),
-            Reference(Kind.HAND_OFF_LIST, "Postcards"), Reference(Kind.SEQUENCE, "9"),
-        })  # fmt: skip
+        plan = read_plan(
+            {
+                "start": {"on": "date", "which": "adoption day"},
+                "only": {"root": {"lines": [{"match": "any", "lines": [line]}]}},
+                "stops": [{"what": "tag", "tag": 3}],
+                "steps": [
+                    {
+                        "id": "a",
+                        "do": "fork",
+                        "arms": [
+                            {
+                                "rule": {"root": {"lines": [field]}},
+                                "steps": [{"id": "b", "do": "message", "message": 12}],
+                            },
+                        ],
+                        "otherwise": [{"id": "c", "do": "offer", "offer": 5}],
+                    },
+                    {"id": "d", "do": "hand off", "list": "Postcards"},
+                    {"id": "e", "do": "bring", "sequence": 9},
+                ],
+            }
+        )
+        self.assertEqual(
+            references_of(plan),
+            {
+                Reference(Kind.YEARLY_DATE, "adoption day"),
+                Reference(Kind.SEGMENT, "7"),
+                Reference(Kind.TAG, "3"),
+                Reference(Kind.CUSTOM_FIELD, "4"),
+                Reference(Kind.MESSAGE, "12"),
+                Reference(Kind.OFFER, "5"),
+                Reference(Kind.HAND_OFF_LIST, "Postcards"),
+                Reference(Kind.SEQUENCE, "9"),
+            },
+        )
 
     def test_tokens_in_texts(self) -> None:
-        content = MessageContent.model_validate({"writings": [{
-            "channel": "email", "subject": "{{ field_3 | default: 'x' }}",
-            "blocks": [{"kind": "text", "text": "Use {{ offer_2.code }} by your {{ birthday }}."}],
-        }]})  # fmt: skip
-        self.assertEqual(references_of(content), {
-            Reference(Kind.CUSTOM_FIELD, "3"), Reference(Kind.OFFER, "2"), Reference(Kind.YEARLY_DATE, "birthday"),
-        })  # fmt: skip
+        content = MessageContent.model_validate(
+            {
+                "writings": [
+                    {
+                        "channel": "email",
+                        "subject": "{{ field_3 | default: 'x' }}",
+                        "blocks": [
+                            {"kind": "text", "text": "Use {{ offer_2.code }} by your {{ birthday }}."}
+                        ],
+                    }
+                ]
+            }
+        )
+        self.assertEqual(
+            references_of(content),
+            {
+                Reference(Kind.CUSTOM_FIELD, "3"),
+                Reference(Kind.OFFER, "2"),
+                Reference(Kind.YEARLY_DATE, "birthday"),
+            },
+        )
 
     def test_the_list_of_numbers_that_name_nothing_holds_no_more_than_there_are(self) -> None:
         seen: set[type[BaseModel]] = set()

@@ -1,4 +1,7 @@
-"""Results are worked out once and kept within bounds; the newest question of an asker is answered behind the page."""
+"""Results are worked out once and kept within bounds.
+
+The newest question of an asker is answered behind the page.
+"""
 
 import ast
 import unittest
@@ -149,7 +152,9 @@ class ResultCacheTest(unittest.TestCase):
 
 class NoOtherCacheTest(unittest.TestCase):
     def test_no_module_of_services_or_pages_keeps_results_of_its_own(self) -> None:
-        """A dictionary or list of a module that is written to grows with the shop and knows no state of the book."""
+        """A dictionary or list of a module that is written to grows with the shop and knows no state of the
+        book.
+        """
         package = Path(__file__).resolve().parents[2] / "loyalbell"
         found = []
         for part in ("services", "web"):

@@ -32,14 +32,20 @@ from loyalbell.storage.schema import (
 from loyalbell.storage.snapshot_loading import load_snapshot
 
 CODED = {"kind", "properties", "plan", "term", "origin", "word", "name"}
-"""Columns that hold codes of words; a followed snapshot may number words in another order than a fresh one."""
+"""Columns that hold codes of words.
+
+A followed snapshot may number words in another order than a fresh one.
+"""
 LEFT_ALONE = {"change_log", "leader_lease"}
 OF_A_KIND = {("field_value", "value"), ("field_value", "field_id"), ("custom_field", "kind")}
 """A value must be of its field's kind; these have a test of their own."""
 
 
 def said(snapshot: HistorySnapshot) -> dict[str, Any]:
-    """Everything a snapshot tells, with words for their codes and people by id; without people who are gone."""
+    """Everything a snapshot tells, with words for their codes and people by id.
+
+    Without people who are gone.
+    """
     words = {code: word for word, code in snapshot.words.items()}
     here = snapshot.people.joined_at < 2**61
     people = {one.name: getattr(snapshot.people, one.name)[here].tolist() for one in fields(snapshot.people)}
@@ -93,7 +99,10 @@ class ChangeTrackingTest(unittest.TestCase):
         return True
 
     def test_every_table_in_every_way(self) -> None:
-        """A row copied, each column of a row set to another row's value, a row taken out; by plain SQL and by Core."""
+        """A row copied, each column of a row set to another row's value, a row taken out.
+
+        By plain SQL and by Core.
+        """
         for table in Base.metadata.sorted_tables:
             if table.name in LEFT_ALONE or "id" not in table.c:
                 continue
@@ -147,9 +156,21 @@ class ChangeTrackingTest(unittest.TestCase):
             person, other = session.scalars(select(Person.id).order_by(Person.id).limit(2))
         self.change("an object changed", lambda s: setattr(s.get_one(Person, person), "birthday_month", 7))
         self.change("an object added", lambda s: s.add(Tag(name="Brand new")))
-        self.change("rows added by Core", lambda s: s.execute(
-            insert(Order), [{"person_id": other, "placed_at": s.get_one(Person, other).joined_at,
-                             "total_minor": 5, "currency": "USD"}] * 3))  # fmt: skip
+        self.change(
+            "rows added by Core",
+            lambda s: s.execute(
+                insert(Order),
+                [
+                    {
+                        "person_id": other,
+                        "placed_at": s.get_one(Person, other).joined_at,
+                        "total_minor": 5,
+                        "currency": "USD",
+                    }
+                ]
+                * 3,
+            ),
+        )
         self.change(
             "rows changed by Core",
             lambda s: s.execute(update(Order).values(total_minor=Order.total_minor + 1)),

@@ -1,4 +1,6 @@
-"""Campaigns over HTTP: the plan typed in, what is wrong with it, its rounds, and the rehearsal of a sequence."""
+"""Campaigns over HTTP: the plan typed in, what is wrong with it, its rounds, and the rehearsal of a
+sequence.
+"""
 
 import re
 from datetime import timedelta
@@ -46,9 +48,19 @@ class CampaignPages(SignedInPages):
     def test_a_repetition_and_another_message_typed_in_stand_on_the_page(self) -> None:
         day = (self.application.clock.now() + timedelta(days=3)).date()
         found = self.plan(
-            when="later", day=day.isoformat(), clock="07:30", often="repeat", every="2", unit="weeks", on="1", ends="times",
-            times="4", again="1", variant=str(self.letters[1]), share="30",
-        )  # fmt: skip
+            when="later",
+            day=day.isoformat(),
+            clock="07:30",
+            often="repeat",
+            every="2",
+            unit="weeks",
+            on="1",
+            ends="times",
+            times="4",
+            again="1",
+            variant=str(self.letters[1]),
+            share="30",
+        )
         assert found.repeat is not None
         self.assertEqual(
             (found.repeat.every, found.repeat.weekdays, found.repeat.times, found.again), (2, (1,), 4, True)
@@ -65,9 +77,17 @@ class CampaignPages(SignedInPages):
         day = self.application.clock.now().date()
         dates = [(day + timedelta(days=at)).isoformat() for at in (2, 9)]
         found = self.plan(
-            when="later", day=dates[0], clock="10:00", often="dates", more_day=dates[1], more_clock="18:00", parted_by="segment",
-            variant=str(self.letters[1]), share="50", for_segment=str(self.segment),
-        )  # fmt: skip
+            when="later",
+            day=dates[0],
+            clock="10:00",
+            often="dates",
+            more_day=dates[1],
+            more_clock="18:00",
+            parted_by="segment",
+            variant=str(self.letters[1]),
+            share="50",
+            for_segment=str(self.segment),
+        )
         self.assertEqual((len(found.more), found.variants[0].segment), (1, self.segment))
         self.assertIn("On 2 dates", self.said.text)
 
@@ -106,8 +126,13 @@ class CampaignPages(SignedInPages):
         quarter = re.search(r"quarter=([\d:%A]+)#behind", of_day)
         assert quarter is not None
         self.assertIn("/customers/", of_day[of_day.index('id="behind"') :])
-        self.assertIn("for a quarter of an hour", self.client.get(f"/sequences/{made}/rehearsal?day={day[1]}&quarter={quarter[1]}").text)  # fmt: skip
-        self.assertEqual(self.client.get(f"/sequences/{made}/rehearsal?day=1900-01-01&page=99").status_code, 200)  # fmt: skip
+        self.assertIn(
+            "for a quarter of an hour",
+            self.client.get(f"/sequences/{made}/rehearsal?day={day[1]}&quarter={quarter[1]}").text,
+        )
+        self.assertEqual(
+            self.client.get(f"/sequences/{made}/rehearsal?day=1900-01-01&page=99").status_code, 200
+        )
         for kind, words in (("cause", "would not have gone"), ("out", "crossed the line and stayed out: ")):
             address = re.search(rf'href="(\?[^"]*{kind}=[^"]*)#behind', page)
             assert address is not None, kind

@@ -233,8 +233,13 @@ class Acts(PagesCase):
         kept = self.post(f"/moved/segments/keep?{asked}", name="New to it")
         self.assertIn("New to it", kept.text)
         self.assertIn("fixed list", kept.text)
-        for wrong in ("segments?rule={", "segments?rule={}&since=soon", "rhythm?month=1999-01&then=late&now=new",
-                      "rhythm?month=2026-05&then=x&now=y", "elsewhere"):  # fmt: skip
+        for wrong in (
+            "segments?rule={",
+            "segments?rule={}&since=soon",
+            "rhythm?month=1999-01&then=late&now=new",
+            "rhythm?month=2026-05&then=x&now=y",
+            "elsewhere",
+        ):
             self.assertEqual(self.client.get(f"/moved/{wrong}").status_code, 404, wrong)
 
 

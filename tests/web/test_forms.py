@@ -239,9 +239,13 @@ class RuleForm(unittest.TestCase):
     def test_mistakes_name_their_line(self) -> None:
         rule = Rule(root=Group(lines=[OrdersCondition(), OrdersCondition(measure="sum", value=100)]))
         for name, value, words in (
-            ("0.value", "-1", "Line 1"), ("0.value", "1e3", "Line 1"), ("1.value", "lots", "Line 2"), ("1.value", "-5", "Line 2"),
-            ("0.comparison", "around", "Line 1"), ("0.department", "1", ""),
-        ):  # fmt: skip
+            ("0.value", "-1", "Line 1"),
+            ("0.value", "1e3", "Line 1"),
+            ("1.value", "lots", "Line 2"),
+            ("1.value", "-5", "Line 2"),
+            ("0.comparison", "around", "Line 1"),
+            ("0.department", "1", ""),
+        ):
             form = FormData([(k, value if k == name else v) for k, v in form_of(rule).multi_items()])
             if not words:
                 self.assertEqual(rule_from(form, "USD").root.lines[0].department, 1)

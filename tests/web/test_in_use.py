@@ -8,9 +8,12 @@ from tests.web.test_message_pages import SignedInPages
 class InUsePages(SignedInPages):
     def test_a_message_of_a_sequence_and_a_segment_within_it(self) -> None:
         line = {"about": "segment", "segment": 1}
-        plan = read_plan({
-            "only": {"root": {"lines": [line]}}, "steps": [{"id": "a", "do": "message", "message": 2}],
-        })  # fmt: skip
+        plan = read_plan(
+            {
+                "only": {"root": {"lines": [line]}},
+                "steps": [{"id": "a", "do": "message", "message": 2}],
+            }
+        )
         made = sequence_commands.keep(self.application, None, "Uses both", plan, "Ida")
         for path in ("/messages/2/delete", "/segments/1/delete"):
             with self.subTest(path=path):

@@ -18,11 +18,15 @@ from loyalbell.web.app import create_app
 from loyalbell.web.request import DemoParts
 
 PAGES = (
-    "/ /customers /customers?q=wren /customers/1 /segments /segments/new /segments/1 /segments/1/people /segments/1/why/3 /segments/compare?segment=1&segment=2 /segments/1/rule.json /messages /messages/new "
-    "/messages/1 /messages/3?channel=chat /messages/3?channel=email&language=es /messages/1/versions /messages/fields /gallery /letterheads /offers /offers/1 /offers/new /till /replies /replies/answers "
-    "/settings/channels /settings/openings /post-room?channel=chat /campaigns /campaigns/new /results /results/1 /results/1?figure=opened /imports /post-room /settings /log /search?q=a /duplicates /duplicates/1/2 "
-    "/rhythm /rhythm?of=department:Shop /rhythm?of=item:Bath /rhythm/line?day=90 /rhythm/top?percent=10 /rhythm/value "
-    "/fields /other-programs /customers/201 /customers?segment=1&tag=1&columns=band,tags,birthday,city,joined,field-2"
+    "/ /customers /customers?q=wren /customers/1 /segments /segments/new /segments/1 /segments/1/people"
+    " /segments/1/why/3 /segments/compare?segment=1&segment=2 /segments/1/rule.json /messages /messages/new"
+    " /messages/1 /messages/3?channel=chat /messages/3?channel=email&language=es /messages/1/versions"
+    " /messages/fields /gallery /letterheads /offers /offers/1 /offers/new /till /replies /replies/answers"
+    " /settings/channels /settings/openings /post-room?channel=chat /campaigns /campaigns/new /results"
+    " /results/1 /results/1?figure=opened /imports /post-room /settings /log /search?q=a /duplicates"
+    " /duplicates/1/2 /rhythm /rhythm?of=department:Shop /rhythm?of=item:Bath /rhythm/line?day=90"
+    " /rhythm/top?percent=10 /rhythm/value /fields /other-programs /customers/201"
+    " /customers?segment=1&tag=1&columns=band,tags,birthday,city,joined,field-2"
 ).split()
 OUTSIDE = re.compile(r"""(?:src|href|action)\s*=\s*["'](https?:)?//""")
 
@@ -180,7 +184,10 @@ class Customers(PagesCase):
             return session.scalars(query.order_by(ConsentEntry.id.desc())).first() or ""
 
     def test_looking_refuses_nothing_and_one_press_does(self) -> None:
-        """RFC 8058 section 3: a GET must not act; a POST of List-Unsubscribe=One-Click must, without a cookie."""
+        """RFC 8058 section 3: a GET must not act.
+
+        A POST of List-Unsubscribe=One-Click must, without a cookie.
+        """
         token, person = self.a_token()
         self.assertEqual(self.client.get(f"/u/{token}").status_code, 200)
         self.assertEqual(self.state(person), "agreed")

@@ -1,4 +1,6 @@
-"""Sequences over HTTP: occasions, the editor's acts, the rail, publishing, the live view, held batches, care."""
+"""Sequences over HTTP: occasions, the editor's acts, the rail, publishing, the live view, held
+batches, care.
+"""
 
 import json
 import re
@@ -23,7 +25,14 @@ class SequencePages(SignedInPages):
     def plan_in(self, page: str) -> dict[str, Any]:
         found = re.search(r'name="plan" value="([^"]*)"', page)
         assert found, page[:2000]
-        return json.loads(found[1].replace("&#34;", '"').replace("&#39;", "'").replace("&gt;", ">").replace("&lt;", "<").replace("&amp;", "&"))  # fmt: skip
+        return json.loads(
+            found[1]
+            .replace("&#34;", '"')
+            .replace("&#39;", "'")
+            .replace("&gt;", ">")
+            .replace("&lt;", "<")
+            .replace("&amp;", "&")
+        )
 
     def draft(self, key: str) -> int:
         made = sequence_templates.make(self.application, key, "Ida")
@@ -73,13 +82,41 @@ class SequencePages(SignedInPages):
 
     def test_choosers_change_what_they_say(self) -> None:
         plan = self.act({"version": 1, "steps": [{"do": "wait", "id": "w"}, {"do": "message", "id": "m"}]})
-        plan = self.act(plan, **{"start.on": "lack", "start.what": "visit", "start.days": "75", "w.there": "1", "w.kind": "until time", "w.at": "07:55", "w.weekdays": "3", "w.what": "order"})  # fmt: skip
+        plan = self.act(
+            plan,
+            **{
+                "start.on": "lack",
+                "start.what": "visit",
+                "start.days": "75",
+                "w.there": "1",
+                "w.kind": "until time",
+                "w.at": "07:55",
+                "w.weekdays": "3",
+                "w.what": "order",
+            },
+        )
         self.assertEqual((plan["start"]["days"], plan["start"]["happening"]["what"]), (75, "visit"))
         self.assertEqual((plan["steps"][0]["kind"], plan["steps"][0]["weekdays"]), ("until time", [3]))
-        plan = self.act(plan, "stop-add|", held_back="15", **{"m.there": "1", "m.message": "3", "m.channels": "text email", "m.release": "window", "m.begins": "10:00", "m.ends": "12:00"})  # fmt: skip
+        plan = self.act(
+            plan,
+            "stop-add|",
+            held_back="15",
+            **{
+                "m.there": "1",
+                "m.message": "3",
+                "m.channels": "text email",
+                "m.release": "window",
+                "m.begins": "10:00",
+                "m.ends": "12:00",
+            },
+        )
         self.assertEqual(plan["steps"][1]["channels"], ["text", "email"])
         self.assertEqual((plan["held_back"], len(plan["stops"])), (15, 1))
-        said = self.post("/sequences/draw", plan=json.dumps(plan), **{"m.there": "1", "m.release": "window", "m.begins": "12:00", "m.ends": "10:00"}).text  # fmt: skip
+        said = self.post(
+            "/sequences/draw",
+            plan=json.dumps(plan),
+            **{"m.there": "1", "m.release": "window", "m.begins": "12:00", "m.ends": "10:00"},
+        ).text
         self.assertIn("ends before it begins", said)
 
     def rail(self, plan: str) -> str:
@@ -118,7 +155,12 @@ class SequencePages(SignedInPages):
         with self.application.database.reading() as session:
             way = session.scalars(select(Enrolment).where(Enrolment.state == "under way")).first()
         if way is not None:
-            self.assertIn("taken out", self.post(f"/enrolments/{way.id}/move", to="out", back=f"/sequences/{made}/people?state=taken+out").text)  # fmt: skip
+            self.assertIn(
+                "taken out",
+                self.post(
+                    f"/enrolments/{way.id}/move", to="out", back=f"/sequences/{made}/people?state=taken+out"
+                ).text,
+            )
         self.assertIn("stopped version", self.post(f"/sequences/{made}/stop").text)
 
     def test_a_draft_with_a_mistake_cannot_be_published_and_a_later_day_waits(self) -> None:
@@ -152,7 +194,11 @@ class SequencePages(SignedInPages):
         data = self.client.get(f"/sequences/{made}/plan.json").json()
         name = data.pop("name")
         self.assertEqual(read_plan(data), self.plan(made))
-        again = self.client.post("/sequences/bring-in", data={"_csrf": self.csrf}, files={"file": ("a.json", json.dumps({"name": f"{name} again", **data}))})  # fmt: skip
+        again = self.client.post(
+            "/sequences/bring-in",
+            data={"_csrf": self.csrf},
+            files={"file": ("a.json", json.dumps({"name": f"{name} again", **data}))},
+        )
         self.assertIn("again", again.text)
         wrong = self.client.post(
             "/sequences/bring-in", data={"_csrf": self.csrf}, files={"file": ("a.json", "nonsense")}
@@ -186,7 +232,21 @@ class SequencePages(SignedInPages):
             session.flush()
             step = next(one.id for one in self.plan(made).steps if one.do == "message")
             for person in range(1, 7):
-                session.add(Delivery(origin_kind="sequence", origin_id=made, step=step, occurrence="x", person_id=person, message_version_id=1, channel="email", token=f"held{person}", state="held", due_at=now, held_batch_id=batch.id))  # fmt: skip
+                session.add(
+                    Delivery(
+                        origin_kind="sequence",
+                        origin_id=made,
+                        step=step,
+                        occurrence="x",
+                        person_id=person,
+                        message_version_id=1,
+                        channel="email",
+                        token=f"held{person}",
+                        state="held",
+                        due_at=now,
+                        held_batch_id=batch.id,
+                    )
+                )
             number = batch.id
         self.assertIn("6 messages of", self.client.get(f"/held/{number}").text)
         self.assertIn("waits for your word", self.client.get("/held").text)
@@ -197,7 +257,9 @@ class SequencePages(SignedInPages):
     def test_many_customers_are_brought_in_a_few_at_a_time(self) -> None:
         made = self.draft("keep-in-touch")
         self.post(f"/sequences/{made}/publish", when="now")
-        asked = self.client.post("/customers/many", data={"_csrf": self.csrf, "act": "bring", "person": ["1", "2", "3"]}).text  # fmt: skip
+        asked = self.client.post(
+            "/customers/many", data={"_csrf": self.csrf, "act": "bring", "person": ["1", "2", "3"]}
+        ).text
         self.assertIn("Bring into a sequence: 3 people", asked)
         paced = {
             "how": "paced",
@@ -232,7 +294,16 @@ class SequencePages(SignedInPages):
             self.assertEqual((page.status_code, words in page.text), (200, True), path)
 
     def test_care_is_kept_and_wrong_values_are_said(self) -> None:
-        self.post("/settings/care", count0="1", days0="3", quiet_begins="20:00", quiet_ends="09:00", closed="2026-12-24 2026-12-25", silent="text", guard_factor="4")  # fmt: skip
+        self.post(
+            "/settings/care",
+            count0="1",
+            days0="3",
+            quiet_begins="20:00",
+            quiet_ends="09:00",
+            closed="2026-12-24 2026-12-25",
+            silent="text",
+            guard_factor="4",
+        )
         kept = loaded(self.application, CareSettings)
         self.assertEqual(
             (kept.limits[0].days, kept.quiet_begins, len(kept.closed), kept.silent), (3, "20:00", 2, ["text"])

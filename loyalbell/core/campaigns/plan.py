@@ -1,4 +1,6 @@
-"""How a campaign goes out beyond its message and its segment: to whom not, when, how fast, and who is held back."""
+"""How a campaign goes out beyond its message and its segment: to whom not, when, how fast, and who is held
+back.
+"""
 
 from collections.abc import Iterator
 from datetime import datetime
@@ -46,11 +48,14 @@ class Variant(BaseModel):
 
 
 class CampaignPlan(BaseModel):
-    """``exclude`` are segments that are left out; ``held_back`` a share in per cent that gets nothing, to compare with.
+    """``exclude`` are segments that are left out.
 
-    ``at`` is when it first goes out, ``None`` as soon as it is confirmed; ``more`` and ``repeat`` say when again, and
-    ``again`` whether who had it in an earlier round gets it once more. ``engaged_only`` leaves out who has not reacted
-    in ``engaged_days``. ``variants`` are messages beside the campaign's own, which goes to all the others.
+    ``held_back`` a share in per cent that gets nothing, to compare with.
+
+    ``at`` is when it first goes out, ``None`` as soon as it is confirmed; ``more`` and ``repeat`` say when
+    again, and ``again`` whether who had it in an earlier round gets it once more. ``engaged_only`` leaves out
+    who has not reacted in ``engaged_days``. ``variants`` are messages beside the campaign's own, which goes
+    to all the others.
     """
 
     model_config = ConfigDict(extra="forbid", frozen=True)
@@ -99,7 +104,10 @@ class CampaignPlan(BaseModel):
         return next((one for one in self.rounds(now, zone) if one > after), None)
 
     def variant_of(self, key: str, person: int) -> int | None:
-        """The place among the variants that is drawn for somebody; ``None`` for the campaign's own message."""
+        """The place among the variants that is drawn for somebody.
+
+        ``None`` for the campaign's own message.
+        """
         shares = [one.share for one in self.variants]
         drawn = arm_of(key, person, "variant", [*shares, 100 - sum(shares)])
         return drawn if drawn < len(shares) else None

@@ -1,7 +1,7 @@
 """How long to wait: durations by the clock and by the calendar.
 
-Days and longer keep the wall-clock time across changes of the clock; minutes and hours are elapsed time. Months are
-by calendar, clipped to the month's end. Instants are whole seconds since 1970.
+Days and longer keep the wall-clock time across changes of the clock; minutes and hours are elapsed time.
+Months are by calendar, clipped to the month's end. Instants are whole seconds since 1970.
 """
 
 from calendar import monthrange

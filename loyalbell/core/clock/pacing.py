@@ -23,7 +23,10 @@ class Pace:
 
 @dataclass(frozen=True)
 class Paced:
-    """``finished_by``: when the interval that the last batch begins is over. Instants are whole seconds since 1970."""
+    """``finished_by``: when the interval that the last batch begins is over.
+
+    Instants are whole seconds since 1970.
+    """
 
     batches: int
     last_batch_at: int

@@ -20,9 +20,10 @@ FARTHEST = date(2200, 1, 1)
 class Repeat(BaseModel):
     """Every so many days, weeks or months, by the recurrence rules of RFC 5545 section 3.3.10.
 
-    ``weekdays`` (0 is Monday) are of weeks, none meaning the weekday of the first time. By months it is the same day of
-    the month, the last one where a month is too short, or with ``same_weekday`` the same weekday of the month ("the second
-    Tuesday"; a fifth one means the last). ``until`` is the last local day; ``times`` counts all rounds.
+    ``weekdays`` (0 is Monday) are of weeks, none meaning the weekday of the first time. By months it is the
+    same day of the month, the last one where a month is too short, or with ``same_weekday`` the same weekday
+    of the month ("the second Tuesday"; a fifth one means the last). ``until`` is the last local day;
+    ``times`` counts all rounds.
     """
 
     model_config = ConfigDict(extra="forbid", frozen=True)
@@ -75,7 +76,10 @@ def _place_in_month(day: date) -> int:
 
 
 def rounds(first: datetime, more: Sequence[datetime], repeat: Repeat | None, zone: str) -> Iterator[datetime]:
-    """The instants at which it goes out, ascending, each once; at the same wall-clock time of ``zone`` when repeated."""
+    """The instants at which it goes out, ascending, each once.
+
+    At the same wall-clock time of ``zone`` when repeated.
+    """
     if repeat is None:
         yield from sorted({first, *more})
         return

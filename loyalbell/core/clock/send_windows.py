@@ -1,6 +1,9 @@
-"""When a message may leave: at once, within a window, or at an exact time; outside quiet hours and closed days.
+"""When a message may leave: at once, within a window, or at an exact time.
 
-Times of the day are ``HH:MM``, to 24:00. Instants are whole seconds since 1970, days are counted from 1970-01-01.
+Outside quiet hours and closed days.
+
+Times of the day are ``HH:MM``, to 24:00. Instants are whole seconds since 1970, days are counted from
+1970-01-01.
 """
 
 from dataclasses import dataclass, field
@@ -15,7 +18,8 @@ ClockTime = Annotated[str, Field(pattern=r"^([01]\d|2[0-3]):[0-5]\d$|^24:00$")]
 Weekdays = Annotated[tuple[Annotated[int, Field(ge=0, le=6)], ...], Field(min_length=1, max_length=7)]
 EVERY_DAY = (0, 1, 2, 3, 4, 5, 6)
 LOOK_AHEAD = 800
-"""Days after which a window that has not opened never will: two years and a bit, for the rarest mix of days."""
+"""Days after which a window that has not opened never will: two years and a bit, for the rarest mix of days.
+"""
 Intervals = tuple[tuple[int, int], ...]
 
 
@@ -25,7 +29,10 @@ def seconds_of(clock: str) -> int:
 
 
 class SendWindow(BaseModel):
-    """``window``: from ``begins`` until before ``ends``; ``exact``: at ``begins``. Weekdays from 0, Monday."""
+    """``window``: from ``begins`` until before ``ends``.
+
+    ``exact``: at ``begins``. Weekdays from 0, Monday.
+    """
 
     model_config = ConfigDict(extra="forbid", frozen=True)
 
@@ -46,7 +53,8 @@ AT_ONCE = SendWindow()
 
 @dataclass(frozen=True)
 class QuietHours:
-    """Hours of the person's day in which nothing but service leaves: from ``begins`` to ``ends``, over midnight or not.
+    """Hours of the person's day in which nothing but service leaves: from ``begins`` to ``ends``, over
+    midnight or not.
 
     ``closed`` are days on which nothing leaves.
     """
@@ -61,7 +69,10 @@ NO_QUIET = QuietHours()
 
 @lru_cache(maxsize=1_000)
 def open_hours(release: SendWindow, begins: str, ends: str) -> tuple[Intervals, ...]:
-    """For each weekday the (first, last second) in which a message may leave; exact times have first == last."""
+    """For each weekday the (first, last second) in which a message may leave.
+
+    Exact times have first == last.
+    """
     return tuple(_less(_hours(release), begins, ends) if at in release.weekdays else () for at in range(7))
 
 

@@ -1,6 +1,7 @@
 """Local days and wall-clock seconds of a zone in whole numbers, quick enough to ask a million times.
 
-Instants are whole seconds since 1970-01-01T00:00Z; days are counted from 1970-01-01, and seconds of a day from 0:00.
+Instants are whole seconds since 1970-01-01T00:00Z; days are counted from 1970-01-01, and seconds of a day
+from 0:00.
 """
 
 from datetime import UTC, date, datetime, time, timedelta
@@ -28,7 +29,9 @@ def weekday(day: int) -> int:
 
 
 class Zone:
-    """One IANA zone. Its changes fall on whole quarters of an hour, so an offset is looked up once a quarter."""
+    """One IANA zone. Its changes fall on whole quarters of an hour, so an offset is looked up once a
+    quarter.
+    """
 
     def __init__(self, name: str) -> None:
         self.name = name
@@ -53,7 +56,9 @@ class Zone:
         return (instant + self.offset(instant)) // DAY
 
     def instant(self, day: int, second: int) -> int:
-        """The instant of a wall-clock time: after a gap where it is skipped, the first of two where it comes twice."""
+        """The instant of a wall-clock time: after a gap where it is skipped, the first of two where it comes
+        twice.
+        """
         wall, steady = day * DAY + second, self._steady(day)
         if steady is not None:
             return wall - steady

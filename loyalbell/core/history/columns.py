@@ -99,7 +99,10 @@ class Rows:
 
 
 def distinct(values: Ints) -> Ints:
-    """Each value once, ascending; for long columns ten times as quick as ``np.unique``, which hashes them first."""
+    """Each value once, ascending.
+
+    For long columns ten times as quick as ``np.unique``, which hashes them first.
+    """
     ordered = np.sort(values)
     return ordered[np.append(True, ordered[1:] != ordered[:-1])] if len(ordered) else ordered
 

@@ -47,7 +47,10 @@ def plain(text: str | None) -> str:
 
 
 def close_names(one: str, other: str) -> bool:
-    """Whether two names are nearly the same, whatever the order of their words. An empty name is close to none."""
+    """Whether two names are nearly the same, whatever the order of their words.
+
+    An empty name is close to none.
+    """
     first, second = (" ".join(sorted(plain(name).split())) for name in (one, other))
     if not first or not second:
         return False
@@ -55,7 +58,10 @@ def close_names(one: str, other: str) -> bool:
 
 
 def pairs(records: Iterable[Record]) -> list[Pair]:
-    """Every pair with a reason, the likeliest first. Blocks of more than 30 people are a shared address, not a person."""
+    """Every pair with a reason, the likeliest first.
+
+    Blocks of more than 30 people are a shared address, not a person.
+    """
     found: dict[tuple[int, int], Pair] = {}
     everyone = list(records)
     for reason, blocks in (

@@ -44,7 +44,10 @@ def _with_point(text: str, digits: int) -> str:
 
 
 def _reads_as_decimals(figures: str, digits: int) -> bool:
-    """``1.234`` alone: a point before three figures groups nothing in English; with three decimals, nor does a comma."""
+    """``1.234`` alone: a point before three figures groups nothing in English.
+
+    With three decimals, nor does a comma.
+    """
     marks = re.sub(r"\d", "", figures)
     return marks == "." or (marks == "," and digits >= 3)
 

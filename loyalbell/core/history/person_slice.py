@@ -1,4 +1,6 @@
-"""A snapshot with one person in it, cut from the whole: the same rules give the same answer on it, only sooner."""
+"""A snapshot with one person in it, cut from the whole: the same rules give the same answer on it, only
+sooner.
+"""
 
 from dataclasses import fields, replace
 from functools import cached_property

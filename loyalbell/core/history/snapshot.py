@@ -38,7 +38,9 @@ class WordCodes(dict[str, int]):
 
 @dataclass(frozen=True)
 class People:
-    """One row a person: ``ids`` ascending; ``has_address`` is people x channels. Birthday parts are 0 where unknown.
+    """One row a person: ``ids`` ascending.
+
+    ``has_address`` is people x channels. Birthday parts are 0 where unknown.
 
     ``words`` is people x ``PERSON_WORDS``, as codes.
     """
@@ -131,7 +133,9 @@ class Statuses(Rows):
 
 @dataclass(frozen=True)
 class Lines(Rows):
-    """Lines of orders; ``key`` is the order's. ``quantity`` is in thousandths. A void order's lines are void."""
+    """Lines of orders; ``key`` is the order's. ``quantity`` is in thousandths. A void order's lines
+    are void.
+    """
 
     item: Small = column(np.int32)
     department: Small = column(np.int32)
@@ -233,7 +237,9 @@ class Suppressions(Rows):
 
 @dataclass(frozen=True)
 class Codes(Rows):
-    """Codes of offers that people were given: ``at`` when, ``until`` before when they hold, ``used_at`` when they were used up."""
+    """Codes of offers that people were given: ``at`` when, ``until`` before when they hold, ``used_at`` when
+    they were used up.
+    """
 
     offer: Small = column(np.int32)
     until: Ints = column(blank=NEVER)
@@ -246,7 +252,9 @@ ENROLMENT_ENDS = ("", "finished", "left", "held back")
 
 @dataclass(frozen=True)
 class Enrolments(Rows):
-    """Ways of people through sequences: ``at`` when they came in or were held back, ``ended_at`` when and ``how`` it ended."""
+    """Ways of people through sequences: ``at`` when they came in or were held back, ``ended_at`` when and
+    ``how`` it ended.
+    """
 
     sequence: Small = column(np.int32)
     ended_at: Ints = column(blank=NEVER)
@@ -277,7 +285,10 @@ class FieldValues(Rows):
 
 @dataclass(frozen=True)
 class YearlyDates(Rows):
-    """Named days of the year; ``of_companion`` marks birthdays of those somebody cares for. ``at`` is not used."""
+    """Named days of the year.
+
+    ``of_companion`` marks birthdays of those somebody cares for. ``at`` is not used.
+    """
 
     name: Small = column(np.int32)
     month: Small = column(np.int32)
@@ -288,7 +299,10 @@ class YearlyDates(Rows):
 
 @dataclass(frozen=True)
 class Catalogue:
-    """What codes of items, departments, locations, tags and fields mean. ``items``: name, category, department."""
+    """What codes of items, departments, locations, tags and fields mean.
+
+    ``items``: name, category, department.
+    """
 
     departments: dict[int, str] = field(default_factory=dict)
     locations: dict[int, str] = field(default_factory=dict)
@@ -325,7 +339,10 @@ class HistorySnapshot:
     words: WordCodes = field(default_factory=WordCodes)
     version: int = 0
     worked_out: dict[str, Any] = field(default_factory=dict, init=False, repr=False, compare=False)
-    """What others work out from this very state once, by their own names; never carried over to another state."""
+    """What others work out from this very state once, by their own names.
+
+    Never carried over to another state.
+    """
 
     @property
     def departments(self) -> dict[int, str]:

@@ -1,4 +1,7 @@
-"""Visits: a kept appointment, a walk-in, or an order made in person; two on one local day at one place are one."""
+"""Visits: a kept appointment, a walk-in, or an order made in person.
+
+Two on one local day at one place are one.
+"""
 
 from dataclasses import dataclass
 from datetime import UTC, date, datetime, timedelta
@@ -24,9 +27,11 @@ class Visits(Rows):
 
 @dataclass(frozen=True)
 class _Table:
-    """Everything that may be a visit: ``rows`` in order of time, the rest by person, day and place, then by time.
+    """Everything that may be a visit: ``rows`` in order of time, the rest by person, day and place, then by
+    time.
 
-    ``row`` says which of the rows; it counts from ``known`` until before ``until``; ``place`` numbers person, day and place.
+    ``row`` says which of the rows; it counts from ``known`` until before ``until``; ``place`` numbers person,
+    day and place.
     """
 
     rows: Visits

@@ -38,7 +38,10 @@ class Heading(_Block):
 
 
 class Text(_Block):
-    """Paragraphs, parted by empty lines. ``**bold**``, ``*slanted*``, ``[words](address)``, lines that begin with ``- ``."""
+    """Paragraphs, parted by empty lines.
+
+    ``**bold**``, ``*slanted*``, ``[words](address)``, lines that begin with ``- ``.
+    """
 
     kind: Literal["text"] = "text"
     text: str = Field(default="", max_length=20_000)
@@ -61,7 +64,10 @@ class Picture(_Block):
 
 
 class Items(_Block):
-    """Cards of items chosen for each person. ``field`` names the field of their own that the list *field* reads."""
+    """Cards of items chosen for each person.
+
+    ``field`` names the field of their own that the list *field* reads.
+    """
 
     kind: Literal["items"] = "items"
     list: ItemList = "goes with"
@@ -201,7 +207,9 @@ class MessageContent(_Part):
         return sorted({one.language for one in self.writings})
 
     def find(self, channel: str, language: str = "") -> EmailContent | TextContent | ChatContent | None:
-        """What somebody of a language gets: their own, that of the wider language, the one for everybody, any."""
+        """What somebody of a language gets: their own, that of the wider language, the one for everybody,
+        any.
+        """
         mine = [one for one in self.writings if one.channel == channel]
         wanted = language.replace("_", "-").lower()
         for tag in (wanted, wanted.partition("-")[0], ""):
@@ -223,7 +231,10 @@ def as_message(content: "MessageContent | EmailContent | TextContent | ChatConte
 
 
 class LetterheadLook(_Part):
-    """What wraps an email: texts, colours (``#rrggbb``), font and width in pixels; ``logo`` is a picture's address."""
+    """What wraps an email: texts, colours (``#rrggbb``), font and width in pixels.
+
+    ``logo`` is a picture's address.
+    """
 
     header: str
     footer: str
@@ -247,7 +258,8 @@ def read_content(data: Any) -> MessageContent:
     version = data.get("version")
     if isinstance(version, int) and version > VERSION:
         raise ContentProblem(
-            f"This message has version {version}; this program reads up to {VERSION}. Open it with a newer Loyal Bell."
+            f"This message has version {version}; this program reads up to {VERSION}. Open it with a newer"
+            " Loyal Bell."
         )
     if version == 1:
         rest = {key: value for key, value in data.items() if key != "version"}

@@ -9,17 +9,30 @@ from typing import Literal
 
 _STATUS = re.compile(r"\b([245])\.(\d{1,3})\.(\d{1,3})\b")
 CAUSES = {
-    "5.1.1": "there is no such mailbox", "5.1.2": "there is no such mail domain", "5.1.3": "the address is not written as an address",
-    "5.1.6": "the mailbox has moved", "5.1.10": "the domain takes no mail", "5.2.1": "the mailbox is switched off",
-    "5.2.2": "the mailbox is full", "4.2.2": "the mailbox is full", "5.2.3": "the message is too long for it", "4.4.1": "its mail server did not answer",
-    "4.4.7": "it could not be delivered in time", "5.4.1": "its mail server did not answer", "5.7.1": "its mail server does not want this message",
-    "4.7.1": "its mail server wants it later", "5.3.4": "the message is too long for it",
-}  # fmt: skip
+    "5.1.1": "there is no such mailbox",
+    "5.1.2": "there is no such mail domain",
+    "5.1.3": "the address is not written as an address",
+    "5.1.6": "the mailbox has moved",
+    "5.1.10": "the domain takes no mail",
+    "5.2.1": "the mailbox is switched off",
+    "5.2.2": "the mailbox is full",
+    "4.2.2": "the mailbox is full",
+    "5.2.3": "the message is too long for it",
+    "4.4.1": "its mail server did not answer",
+    "4.4.7": "it could not be delivered in time",
+    "5.4.1": "its mail server did not answer",
+    "5.7.1": "its mail server does not want this message",
+    "4.7.1": "its mail server wants it later",
+    "5.3.4": "the message is too long for it",
+}
 
 
 @dataclass(frozen=True)
 class Bounce:
-    """One recipient of a delivery report. ``status`` is an enhanced code (RFC 3463); *hard* means for good."""
+    """One recipient of a delivery report.
+
+    ``status`` is an enhanced code (RFC 3463); *hard* means for good.
+    """
 
     recipient: str
     action: str
@@ -28,12 +41,17 @@ class Bounce:
 
     @property
     def hard(self) -> bool:
-        """A mailbox or domain that is not there, moved or switched off; a full or unwilling one may come round."""
+        """A mailbox or domain that is not there, moved or switched off.
+
+        A full or unwilling one may come round.
+        """
         return self.action == "failed" and lasting(self.status)
 
 
 def lasting(status: str) -> bool:
-    """Whether a permanent refusal is about the address itself (5.1.x, 5.2.1) or gives no other reason (5.0.0, RFC 3463)."""
+    """Whether a permanent refusal is about the address itself (5.1.x, 5.2.1) or gives no other reason (5.0.0,
+    RFC 3463).
+    """
     return status.startswith("5.1.") or status in ("5.2.1", "5.0.0")
 
 

@@ -22,8 +22,9 @@ PIXEL = '{% if open_pixel %}<img src="{{ open_pixel }}" width="1" height="1" alt
 PARTED = "\x1e\x1e"
 DARK = "@media (prefers-color-scheme: dark)"
 DARK_STYLE = (
-    DARK + " { .lb-page, .lb-page > div { background: #161a1b !important } .lb-card, .lb-card > table"
-    " { background: #21282a !important } .lb-words div, .lb-words a:not(.lb-button) { color: #f1ede4 !important } }"
+    DARK + " { .lb-page, .lb-page > div { background: #161a1b !important } .lb-card, .lb-card > table {"
+    " background: #21282a !important } .lb-words div, .lb-words a:not(.lb-button) { color: #f1ede4"
+    " !important } }"
 )
 
 
@@ -36,7 +37,10 @@ class PictureFact:
 
 @dataclass(frozen=True)
 class RenderContext:
-    """What an email leans on besides its own words. ``bare``: an answer to one person, without header and footer."""
+    """What an email leans on besides its own words.
+
+    ``bare``: an answer to one person, without header and footer.
+    """
 
     look: c.LetterheadLook
     pictures: Mapping[int, PictureFact] = field(default_factory=dict)
@@ -117,9 +121,14 @@ class _Compiler:
     def compile(self) -> CompiledEmail:
         page, plain = self._body()
         return CompiledEmail(
-            self.email.subject.replace(PARTED, ""), page, plain, tuple(self.links), tuple(self.rules), tuple(self.item_lists),
+            self.email.subject.replace(PARTED, ""),
+            page,
+            plain,
+            tuple(self.links),
+            tuple(self.rules),
+            tuple(self.item_lists),
             tuple(dict.fromkeys(self.offers)),
-        )  # fmt: skip
+        )
 
     def _body(self) -> tuple[str, str]:
         if self.email.form == "plain":
@@ -177,7 +186,8 @@ class _Compiler:
             case c.Heading():
                 words = self.aside.take(block.text)
                 return _Made(
-                    f'<mj-text css-class="lb-words" font-size="24px" line-height="1.3" font-weight="700">{words}</mj-text>',
+                    '<mj-text css-class="lb-words" font-size="24px" line-height="1.3"'
+                    f' font-weight="700">{words}</mj-text>',
                     block.text.strip(),
                 )
             case c.Text():
@@ -202,7 +212,8 @@ class _Compiler:
             case c.OwnHtml():
                 inner = tracked(clean(block.html).html, self.link)
                 return _Made(
-                    f'<mj-text css-class="lb-words" font-size="16px" line-height="1.5">{self.aside.raw(inner)}</mj-text>'
+                    '<mj-text css-class="lb-words" font-size="16px"'
+                    f' line-height="1.5">{self.aside.raw(inner)}</mj-text>'
                 )
             case c.Columns():
                 return self._columns(block)
@@ -224,7 +235,8 @@ class _Compiler:
         address = self.link(block.url)
         return _Made(
             f'<mj-button align="left" href="{self.aside.raw(address)}" background-color="{self.look.accent}"'
-            f' color="#ffffff" font-size="16px" border-radius="4px">{self.aside.take(block.label)}</mj-button>',
+            ' color="#ffffff" font-size="16px"'
+            f' border-radius="4px">{self.aside.take(block.label)}</mj-button>',
             f"{block.label}:\n{address}",
         )
 
@@ -248,9 +260,12 @@ class _Compiler:
         price = "{% if item.price != blank %}<br />{{ item.price }}{% endif %}" if block.prices else ""
         row = (
             "{% for item in " + name + " %}"
-            '<tr><td width="84" style="padding:6px 12px 6px 0;vertical-align:top">{% if item.picture != blank %}'
-            '<img src="{{ item.picture }}" width="72" height="72" alt="" style="border-radius:6px" />{% endif %}</td>'
-            '<td style="padding:6px 0;font-size:16px;line-height:1.5;vertical-align:top"><a href="{{ item.url }}" '
+            '<tr><td width="84" style="padding:6px 12px 6px 0;vertical-align:top">{% if item.picture !='
+            " blank %}"
+            '<img src="{{ item.picture }}" width="72" height="72" alt="" style="border-radius:6px" />{% endif'
+            " %}</td>"
+            '<td style="padding:6px 0;font-size:16px;line-height:1.5;vertical-align:top"><a href="{{ item.url'
+            ' }}" '
             f'style="font-weight:700;color:{self.look.ink}">{{{{ item.name }}}}</a>{price}</td></tr>'
             "{% endfor %}"
         )
@@ -279,15 +294,17 @@ class _Compiler:
         )
         code, terms = self.aside.raw("{{ " + name + ".code }}"), self.aside.raw("{{ " + name + ".terms }}")
         qr = (
-            f'<mj-image src="{self.aside.raw("{{ " + name + ".qr }}")}" alt="{self.aside.raw("{{ " + name + ".code }}")}" width="132px" padding="4px" />'
+            f'<mj-image src="{self.aside.raw("{{ " + name + ".qr }}")}"'
+            f' alt="{self.aside.raw("{{ " + name + ".code }}")}" width="132px" padding="4px" />'
             if block.qr
             else ""
         )
         page = (
-            f'<mj-text css-class="lb-words" align="center" font-size="20px" font-weight="700" padding-bottom="0">{words}</mj-text>'
-            f"{qr}"
-            f'<mj-text css-class="lb-words" align="center" font-size="22px" letter-spacing="2px"><a href="{self.aside.raw(address)}" style="color:{self.look.ink}">{code}</a></mj-text>'
-            f'<mj-text css-class="lb-words" align="center" font-size="13px" line-height="1.4" padding-top="0">{terms}</mj-text>'
+            '<mj-text css-class="lb-words" align="center" font-size="20px" font-weight="700"'
+            f' padding-bottom="0">{words}</mj-text>{qr}<mj-text css-class="lb-words" align="center"'
+            f' font-size="22px" letter-spacing="2px"><a href="{self.aside.raw(address)}"'
+            f' style="color:{self.look.ink}">{code}</a></mj-text><mj-text css-class="lb-words" align="center"'
+            f' font-size="13px" line-height="1.4" padding-top="0">{terms}</mj-text>'
         )
         said = as_plain(block.words, self.link) if block.words else "{{ " + name + ".name }}"
         return _Made(
@@ -358,11 +375,18 @@ class _Compiler:
     def _own_page(self, page: str) -> str:
         aside = self.aside
         footer = aside.put_back(self._footer(aside.take))
-        foot = f'<div style="font:13px/1.5 {html.escape(self.look.font)};color:#5d574c;padding:16px;text-align:center">{footer}</div>'
+        foot = (
+            '<div style="font:13px/1.5'
+            f' {html.escape(self.look.font)};color:#5d574c;padding:16px;text-align:center">{footer}</div>'
+        )
         lang = html.escape(self.email.language or "en")
-        hidden = f'<div style="display:none;max-height:0;overflow:hidden">{aside.put_back(aside.take(self.email.preview))}</div>'
+        hidden = (
+            "<div"
+            f' style="display:none;max-height:0;overflow:hidden">{aside.put_back(aside.take(self.email.preview))}</div>'
+        )
         return (
-            f'<!doctype html><html lang="{lang}"><head><meta charset="utf-8" /><meta name="viewport" content="width=device-width" />'
+            f'<!doctype html><html lang="{lang}"><head><meta charset="utf-8" /><meta name="viewport"'
+            ' content="width=device-width" />'
             f"<title>{aside.put_back(aside.take(self.email.subject))}</title></head><body>{hidden}{page}{foot}{PIXEL}</body></html>"
         )
 

@@ -1,6 +1,7 @@
 """Items chosen for each person: what is due, what goes with what they bought, what is new, what sells best.
 
-Every choice says why. Items that are out of stock are left out, and, except from *due for refill*, items they have.
+Every choice says why. Items that are out of stock are left out, and, except from *due for refill*, items they
+have.
 """
 
 from collections.abc import Mapping, Sequence
@@ -27,7 +28,9 @@ class Choice:
 
 @dataclass(frozen=True)
 class Stock:
-    """What is known of an item: the days that one unit lasts, whether it is in stock, and the local day it came new."""
+    """What is known of an item: the days that one unit lasts, whether it is in stock, and the local day it
+    came new.
+    """
 
     category: str
     lasts: int | None
@@ -55,7 +58,10 @@ class Shelf:
     def choose(
         self, which: str, person: int, most: int, field: Sequence[str] = (), fallback: bool = True
     ) -> list[Choice]:
-        """The list for the person with this number; with ``fallback`` best sellers fill it up where it stays short."""
+        """The list for the person with this number.
+
+        With ``fallback`` best sellers fill it up where it stays short.
+        """
         makers = {"refill": self.refill, "goes with": self.goes_with, "new": self.new, "best": self.best}
         found = self.named(field) if which == "field" else makers[which](person)
         if fallback and len(found) < most and which != "best":
@@ -95,7 +101,8 @@ class Shelf:
         return [
             Choice(
                 other,
-                f"{both} people bought it with {self.names.get(item, 'that')}, {lift:.1f} times oftener than by chance",
+                f"{both} people bought it with {self.names.get(item, 'that')}, {lift:.1f} times oftener than"
+                " by chance",
             )
             for other, (lift, both, item) in ranked
         ]

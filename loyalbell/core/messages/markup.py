@@ -1,4 +1,5 @@
-"""The few marks inside a text: ``**bold**``, ``*slanted*``, ``[words](address)`` and lines that begin with ``- ``.
+"""The few marks inside a text: ``**bold**``, ``*slanted*``, ``[words](address)`` and lines that begin with
+``- ``.
 
 Fields are kept aside while the marks are read, so that nothing a field holds is ever taken for a mark.
 """

@@ -24,7 +24,10 @@ _LOOPED = re.compile(r"\{%-?\s*for\s+(\w+)\s+in\b|\{%-?\s*(?:assign|capture)\s+(
 
 @dataclass(frozen=True)
 class Field:
-    """A fact that can be put into a message. ``fallback`` is offered when inserting it, ``group`` parts the picker."""
+    """A fact that can be put into a message.
+
+    ``fallback`` is offered when inserting it, ``group`` parts the picker.
+    """
 
     name: str
     label: str

@@ -1,4 +1,6 @@
-"""HTML of one's own in a mail: only what is harmless is kept, what was taken away is listed, links are followed."""
+"""HTML of one's own in a mail: only what is harmless is kept, what was taken away is listed, links are
+followed.
+"""
 
 import re
 from collections import Counter
@@ -11,23 +13,108 @@ import nh3
 from loyalbell.core.messages.merge_fields import TOKEN
 
 TAGS = {
-    "a", "abbr", "b", "blockquote", "br", "center", "code", "div", "em", "font", "h1", "h2", "h3", "h4", "h5", "h6",
-    "hr", "i", "img", "li", "ol", "p", "pre", "s", "small", "span", "strong", "sub", "sup", "table", "tbody", "td",
-    "tfoot", "th", "thead", "tr", "u", "ul",
-}  # fmt: skip
+    "a",
+    "abbr",
+    "b",
+    "blockquote",
+    "br",
+    "center",
+    "code",
+    "div",
+    "em",
+    "font",
+    "h1",
+    "h2",
+    "h3",
+    "h4",
+    "h5",
+    "h6",
+    "hr",
+    "i",
+    "img",
+    "li",
+    "ol",
+    "p",
+    "pre",
+    "s",
+    "small",
+    "span",
+    "strong",
+    "sub",
+    "sup",
+    "table",
+    "tbody",
+    "td",
+    "tfoot",
+    "th",
+    "thead",
+    "tr",
+    "u",
+    "ul",
+}
 _ANY = {
-    "align", "bgcolor", "border", "cellpadding", "cellspacing", "class", "color", "colspan", "dir", "height", "id",
-    "lang", "role", "rowspan", "style", "title", "valign", "width",
-}  # fmt: skip
+    "align",
+    "bgcolor",
+    "border",
+    "cellpadding",
+    "cellspacing",
+    "class",
+    "color",
+    "colspan",
+    "dir",
+    "height",
+    "id",
+    "lang",
+    "role",
+    "rowspan",
+    "style",
+    "title",
+    "valign",
+    "width",
+}
 ATTRIBUTES = {"*": _ANY, "a": {"href", "name"}, "img": {"src", "alt"}, "font": {"face", "size"}}
 SCHEMES = {"http", "https", "mailto", "tel"}
 STYLES = {
-    "background", "background-color", "border", "border-bottom", "border-collapse", "border-color", "border-left",
-    "border-radius", "border-right", "border-top", "color", "direction", "display", "font", "font-family", "font-size",
-    "font-style", "font-weight", "height", "letter-spacing", "line-height", "list-style-type", "margin", "margin-bottom",
-    "margin-left", "margin-right", "margin-top", "max-width", "min-width", "padding", "padding-bottom", "padding-left",
-    "padding-right", "padding-top", "text-align", "text-decoration", "text-transform", "vertical-align", "width",
-}  # fmt: skip
+    "background",
+    "background-color",
+    "border",
+    "border-bottom",
+    "border-collapse",
+    "border-color",
+    "border-left",
+    "border-radius",
+    "border-right",
+    "border-top",
+    "color",
+    "direction",
+    "display",
+    "font",
+    "font-family",
+    "font-size",
+    "font-style",
+    "font-weight",
+    "height",
+    "letter-spacing",
+    "line-height",
+    "list-style-type",
+    "margin",
+    "margin-bottom",
+    "margin-left",
+    "margin-right",
+    "margin-top",
+    "max-width",
+    "min-width",
+    "padding",
+    "padding-bottom",
+    "padding-left",
+    "padding-right",
+    "padding-top",
+    "text-align",
+    "text-decoration",
+    "text-transform",
+    "vertical-align",
+    "width",
+}
 _HREF = re.compile(r'(<a\b[^>]*?\shref=")([^"]*)(")', re.IGNORECASE)
 _HELD = re.compile(r"https://field\.invalid/(\d+)/")
 _TEXT_HELD = re.compile(r"LBHELD(\d+)X")
@@ -51,9 +138,14 @@ def clean(text: str) -> Cleaned:
         return f"https://field.invalid/{len(held) - 1}/" if inside else f"LBHELD{len(held) - 1}X"
 
     kept = nh3.clean(
-        TOKEN.sub(hold, text), tags=TAGS, attributes=ATTRIBUTES, url_schemes=SCHEMES, link_rel=None,
-        filter_style_properties=STYLES, strip_comments=True,
-    )  # fmt: skip
+        TOKEN.sub(hold, text),
+        tags=TAGS,
+        attributes=ATTRIBUTES,
+        url_schemes=SCHEMES,
+        link_rel=None,
+        filter_style_properties=STYLES,
+        strip_comments=True,
+    )
     kept = _HELD.sub(lambda found: held[int(found[1])], kept)
     return Cleaned(_TEXT_HELD.sub(lambda found: held[int(found[1])], kept), tuple(_losses(text, kept)))
 

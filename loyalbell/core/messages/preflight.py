@@ -52,9 +52,9 @@ class Finding:
 class PreflightContext:
     """What a message leans on, beside its own words.
 
-    ``missing`` says for how many of the ``audience`` each field is not on file. ``offers`` are id to why codes of it
-    can no longer be given (empty where they can). ``pictures`` are id to its words for who cannot see it.
-    ``openings`` are id to state. ``own_page`` says whether a path of our own pages exists.
+    ``missing`` says for how many of the ``audience`` each field is not on file. ``offers`` are id to why
+    codes of it can no longer be given (empty where they can). ``pictures`` are id to its words for who cannot
+    see it. ``openings`` are id to state. ``own_page`` says whether a path of our own pages exists.
     """
 
     look: c.LetterheadLook | None = None
@@ -75,7 +75,11 @@ class PreflightContext:
     filter_score: tuple[float, str] | None = None
 
 
-def preflight(writing: c.EmailContent | c.TextContent | c.ChatContent, context: PreflightContext, compiled: CompiledEmail | None = None) -> list[Finding]:  # fmt: skip
+def preflight(
+    writing: c.EmailContent | c.TextContent | c.ChatContent,
+    context: PreflightContext,
+    compiled: CompiledEmail | None = None,
+) -> list[Finding]:
     """Everything found in one writing, the worst first; one *fine* line says what was looked at and held."""
     found = [*_fields(writing, context), *_conditions(writing, context), *_offers(writing, context)]
     if isinstance(writing, c.EmailContent):
@@ -304,7 +308,10 @@ def _wrapping(writing: c.EmailContent, context: PreflightContext) -> list[Findin
     ):
         ratio = contrast(one, other)
         if ratio < LEAST:
-            said = f"{words} stand out too little from their ground: {ratio:.1f} to 1, and {LEAST} is needed. Change the letterhead’s colours."
+            said = (
+                f"{words} stand out too little from their ground: {ratio:.1f} to 1, and {LEAST} is needed."
+                " Change the letterhead’s colours."
+            )
             found.append(Finding("look at this", said))
     return found
 
@@ -331,7 +338,10 @@ def _spam(compiled: CompiledEmail, context: PreflightContext) -> list[Finding]:
     if not held:
         return []
     level = "must fix" if score >= ENOUGH else "look at this"
-    said = f"Spam filters may mind it, {score:.1f} of {ENOUGH:.0f} by our own rules: {'; '.join(one.words for one in held)}."
+    said = (
+        f"Spam filters may mind it, {score:.1f} of {ENOUGH:.0f} by our own rules:"
+        f" {'; '.join(one.words for one in held)}."
+    )
     return [Finding(level, said)]
 
 

@@ -7,19 +7,44 @@ from typing import Literal
 
 Kind = Literal["stop", "start", "help", "auto-reply", "answer"]
 STOP = {
-    "en": ("stop", "stopall", "stop all", "unsubscribe", "cancel", "end", "quit", "optout", "opt out", "revoke", "remove me"),
+    "en": (
+        "stop",
+        "stopall",
+        "stop all",
+        "unsubscribe",
+        "cancel",
+        "end",
+        "quit",
+        "optout",
+        "opt out",
+        "revoke",
+        "remove me",
+    ),
     "es": ("alto", "parar", "baja", "cancelar", "terminar", "detener", "salir"),
     "fr": ("arret", "arreter", "stopper", "desabonner", "desinscrire"),
     "de": ("stopp", "abmelden", "abbestellen", "ende", "beenden"),
     "pt": ("pare", "parar", "sair", "cancelar", "remover"),
     "it": ("ferma", "fermare", "basta", "cancella", "disiscrivi"),
     "nl": ("stoppen", "afmelden", "uitschrijven"),
-}  # fmt: skip
+}
 START = {
-    "en": ("start", "unstop", "subscribe", "yes start", "resume"), "es": ("empezar", "inicio", "iniciar", "reanudar"),
-    "fr": ("reprendre", "commencer"), "de": ("anmelden", "starten"), "pt": ("comecar", "iniciar"), "it": ("inizia",), "nl": ("aanmelden",),
-}  # fmt: skip
-HELP = {"en": ("help", "info"), "es": ("ayuda",), "fr": ("aide",), "de": ("hilfe",), "pt": ("ajuda",), "it": ("aiuto",), "nl": ("hulp",)}  # fmt: skip
+    "en": ("start", "unstop", "subscribe", "yes start", "resume"),
+    "es": ("empezar", "inicio", "iniciar", "reanudar"),
+    "fr": ("reprendre", "commencer"),
+    "de": ("anmelden", "starten"),
+    "pt": ("comecar", "iniciar"),
+    "it": ("inizia",),
+    "nl": ("aanmelden",),
+}
+HELP = {
+    "en": ("help", "info"),
+    "es": ("ayuda",),
+    "fr": ("aide",),
+    "de": ("hilfe",),
+    "pt": ("ajuda",),
+    "it": ("aiuto",),
+    "nl": ("hulp",),
+}
 _SETS: tuple[tuple[Kind, Mapping[str, tuple[str, ...]]], ...] = (
     ("stop", STOP),
     ("start", START),

@@ -37,18 +37,42 @@ def _shouting(text: str) -> bool:
 
 
 RULES: tuple[tuple[float, str, Callable[[Parts], bool]], ...] = (
-    (2.0, "the subject is written in capitals", lambda mail: mail.subject.isupper() and len(mail.subject) > 8),
-    (1.0, "the subject has several exclamation or dollar marks", lambda mail: len(re.findall(r"[!$€£]", mail.subject)) > 2),
-    (1.0, "the subject begins like an answer that it is not", lambda mail: bool(re.match(r"(re|fwd?):", mail.subject, re.IGNORECASE))),
+    (
+        2.0,
+        "the subject is written in capitals",
+        lambda mail: mail.subject.isupper() and len(mail.subject) > 8,
+    ),
+    (
+        1.0,
+        "the subject has several exclamation or dollar marks",
+        lambda mail: len(re.findall(r"[!$€£]", mail.subject)) > 2,
+    ),
+    (
+        1.0,
+        "the subject begins like an answer that it is not",
+        lambda mail: bool(re.match(r"(re|fwd?):", mail.subject, re.IGNORECASE)),
+    ),
     (1.5, "many words are in capitals", lambda mail: _shouting(mail.text)),
-    (1.0, "phrases that filters know from spam", lambda mail: bool(_PROMISES.search(f"{mail.subject} {mail.text}"))),
+    (
+        1.0,
+        "phrases that filters know from spam",
+        lambda mail: bool(_PROMISES.search(f"{mail.subject} {mail.text}")),
+    ),
     (1.0, "several such phrases", lambda mail: len(_PROMISES.findall(f"{mail.subject} {mail.text}")) > 2),
-    (2.0, "hardly any words beside the pictures", lambda mail: mail.pictures > 0 and len(mail.text) < 200 * mail.pictures),
-    (1.5, "links to bare numbers or with a name before the host", lambda mail: any(_SHORTENED.match(link) for link in mail.links)),
+    (
+        2.0,
+        "hardly any words beside the pictures",
+        lambda mail: mail.pictures > 0 and len(mail.text) < 200 * mail.pictures,
+    ),
+    (
+        1.5,
+        "links to bare numbers or with a name before the host",
+        lambda mail: any(_SHORTENED.match(link) for link in mail.links),
+    ),
     (1.0, "more than twenty links", lambda mail: len(mail.links) > 20),
     (1.0, "there is no plain text", lambda mail: not mail.text.strip()),
     (1.0, "the page is longer than 100 KB", lambda mail: len(mail.html) > 100_000),
-)  # fmt: skip
+)
 
 
 def signs(mail: Parts) -> list[Sign]:

@@ -4,31 +4,51 @@ from collections.abc import Mapping
 
 WORDS: dict[str, dict[str, str]] = {
     "en": {
-        "unsubscribe": "Unsubscribe", "preferences": "Preferences", "browser": "View in browser",
+        "unsubscribe": "Unsubscribe",
+        "preferences": "Preferences",
+        "browser": "View in browser",
         "why": "You get this because you agreed to email from {{ shop_name }}.",
-        "stop": "Reply STOP to end", "until": "until", "code": "Your code",
+        "stop": "Reply STOP to end",
+        "until": "until",
+        "code": "Your code",
     },
     "es": {
-        "unsubscribe": "Darse de baja", "preferences": "Preferencias", "browser": "Ver en el navegador",
+        "unsubscribe": "Darse de baja",
+        "preferences": "Preferencias",
+        "browser": "Ver en el navegador",
         "why": "Recibe este correo porque aceptó recibir correos de {{ shop_name }}.",
-        "stop": "Responda ALTO para terminar", "until": "hasta el", "code": "Su código",
+        "stop": "Responda ALTO para terminar",
+        "until": "hasta el",
+        "code": "Su código",
     },
     "fr": {
-        "unsubscribe": "Se désabonner", "preferences": "Préférences", "browser": "Voir dans le navigateur",
+        "unsubscribe": "Se désabonner",
+        "preferences": "Préférences",
+        "browser": "Voir dans le navigateur",
         "why": "Vous recevez ce message car vous avez accepté les courriels de {{ shop_name }}.",
-        "stop": "Répondez ARRET pour arrêter", "until": "jusqu’au", "code": "Votre code",
+        "stop": "Répondez ARRET pour arrêter",
+        "until": "jusqu’au",
+        "code": "Votre code",
     },
     "de": {
-        "unsubscribe": "Abmelden", "preferences": "Einstellungen", "browser": "Im Browser ansehen",
+        "unsubscribe": "Abmelden",
+        "preferences": "Einstellungen",
+        "browser": "Im Browser ansehen",
         "why": "Sie erhalten dies, weil Sie E-Mails von {{ shop_name }} zugestimmt haben.",
-        "stop": "STOP antworten, um abzubestellen", "until": "bis", "code": "Ihr Code",
+        "stop": "STOP antworten, um abzubestellen",
+        "until": "bis",
+        "code": "Ihr Code",
     },
     "pt": {
-        "unsubscribe": "Cancelar inscrição", "preferences": "Preferências", "browser": "Ver no navegador",
+        "unsubscribe": "Cancelar inscrição",
+        "preferences": "Preferências",
+        "browser": "Ver no navegador",
         "why": "Recebe isto porque aceitou emails de {{ shop_name }}.",
-        "stop": "Responda PARAR para sair", "until": "até", "code": "O seu código",
+        "stop": "Responda PARAR para sair",
+        "until": "até",
+        "code": "O seu código",
     },
-}  # fmt: skip
+}
 
 
 def words_in(language: str) -> Mapping[str, str]:

@@ -20,11 +20,43 @@ ALONE = {GSM_7: 160, UCS_2: 70}
 JOINED = {GSM_7: 153, UCS_2: 67}
 _SEPTETS = dict.fromkeys(BASIC, 1) | dict.fromkeys(EXTENSION, 2)
 _TWINS = {
-    "‘": "'", "’": "'", "‚": "'", "‛": "'", "“": '"', "”": '"', "„": '"', "«": '"', "»": '"', "–": "-", "—": "-",
-    "‐": "-", "‑": "-", "−": "-", "…": "...", "•": "-", "·": ".", "×": "x", "\u00a0": " ", "\u202f": " ",
-    "\u2009": " ", "\u200b": "", "\ufeff": "", "\t": " ", "`": "'", "´": "'", "™": "(TM)", "©": "(c)", "®": "(R)", "½": "1/2",
-    "¼": "1/4", "¾": "3/4", "ł": "l", "Ł": "L", "đ": "d", "Đ": "D",
-}  # fmt: skip
+    "‘": "'",
+    "’": "'",
+    "‚": "'",
+    "‛": "'",
+    "“": '"',
+    "”": '"',
+    "„": '"',
+    "«": '"',
+    "»": '"',
+    "–": "-",
+    "—": "-",
+    "‐": "-",
+    "‑": "-",
+    "−": "-",
+    "…": "...",
+    "•": "-",
+    "·": ".",
+    "×": "x",
+    "\u00a0": " ",
+    "\u202f": " ",
+    "\u2009": " ",
+    "\u200b": "",
+    "\ufeff": "",
+    "\t": " ",
+    "`": "'",
+    "´": "'",
+    "™": "(TM)",
+    "©": "(c)",
+    "®": "(R)",
+    "½": "1/2",
+    "¼": "1/4",
+    "¾": "3/4",
+    "ł": "l",
+    "Ł": "L",
+    "đ": "d",
+    "Đ": "D",
+}
 
 
 @dataclass(frozen=True)
@@ -43,7 +75,10 @@ class Parts:
 
 @dataclass(frozen=True)
 class Wide:
-    """A character that makes the message UCS-2. ``twin`` is a plain one instead; ``None`` where there is none."""
+    """A character that makes the message UCS-2.
+
+    ``twin`` is a plain one instead; ``None`` where there is none.
+    """
 
     character: str
     at: int

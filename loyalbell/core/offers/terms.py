@@ -12,7 +12,10 @@ from loyalbell.core.history.money import say_money
 from loyalbell.core.validation_errors import say_error
 
 ALPHABET = "34679ACDEFGHJKMNPQRTWXY"
-"""23 signs without look-alikes (no 0 O, 1 I L, 2 Z, 5 S, 8 B, U V); their number is a prime, as the check asks."""
+"""23 signs without look-alikes (no 0 O, 1 I L, 2 Z, 5 S, 8 B, U V).
+
+Their number is a prime, as the check asks.
+"""
 RANDOM_SIGNS = 9
 _VALUES = {sign: at for at, sign in enumerate(ALPHABET)}
 
@@ -20,8 +23,9 @@ _VALUES = {sign: at for at, sign in enumerate(ALPHABET)}
 class Terms(BaseModel):
     """``percent`` of 100, ``amount`` off in minor units, or the item with the id ``item`` free.
 
-    Empty lists in the scope mean everything. ``days`` from issue and ``until`` (a local day, that included) may both
-    be given: the earlier counts. ``least`` is the smallest purchase and ``most`` the greatest benefit, in minor units.
+    Empty lists in the scope mean everything. ``days`` from issue and ``until`` (a local day, that included)
+    may both be given: the earlier counts. ``least`` is the smallest purchase and ``most`` the greatest
+    benefit, in minor units.
     """
 
     model_config = ConfigDict(extra="forbid", frozen=True)
@@ -72,7 +76,10 @@ def check_sign(signs: str) -> str:
 
 
 def make_code(below: Callable[[int], int]) -> str:
-    """``below(n)`` draws from 0 to n - 1; hand it ``secrets.randbelow``. 23 ** 9 codes: 1.8 in a million million guessed."""
+    """``below(n)`` draws from 0 to n - 1.
+
+    Hand it ``secrets.randbelow``. 23 ** 9 codes: 1.8 in a million million guessed.
+    """
     signs = "".join(ALPHABET[below(len(ALPHABET))] for _ in range(RANDOM_SIGNS))
     whole = signs + check_sign(signs)
     return f"{whole[:5]}-{whole[5:]}"
@@ -106,7 +113,10 @@ class Line:
 
 @dataclass(frozen=True)
 class Given:
-    """``benefit`` off the purchase and what it ``cost`` the shop, in minor units; ``problem`` where nothing is given."""
+    """``benefit`` off the purchase and what it ``cost`` the shop, in minor units.
+
+    ``problem`` where nothing is given.
+    """
 
     benefit: int
     cost: int
@@ -158,7 +168,10 @@ def say_benefit(terms: Terms, currency: str, names: Names) -> str:
 
 
 def say_terms(terms: Terms, currency: str, until: str = "") -> str:
-    """The small print: least, most, until, uses. ``until`` is the last day it holds, said; empty for the general rule."""
+    """The small print: least, most, until, uses.
+
+    ``until`` is the last day it holds, said; empty for the general rule.
+    """
     parts = []
     if terms.least:
         parts.append(f"on {say_money(terms.least, currency)} or more")
@@ -176,7 +189,9 @@ def say_terms(terms: Terms, currency: str, until: str = "") -> str:
 
 
 def greatest_cost(terms: Terms, typical_purchase: int, item_cost: int) -> int:
-    """What one more use of a code may cost: exact for amounts and items, of a typical purchase for per cents."""
+    """What one more use of a code may cost: exact for amounts and items, of a typical purchase for per
+    cents.
+    """
     if terms.kind == "item":
         return item_cost
     cost = terms.amount if terms.kind == "amount" else typical_purchase * terms.percent // 100

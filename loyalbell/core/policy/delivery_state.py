@@ -1,7 +1,7 @@
 """The states of a message to a person, and which may follow which.
 
-Written once: the services move a delivery through ``services/delivery/outbox.py``, and the database refuses by a
-trigger (migration 0010) what this table does not allow.
+Written once: the services move a delivery through ``services/delivery/outbox.py``, and the database refuses
+by a trigger (migration 0010) what this table does not allow.
 """
 
 from enum import StrEnum
@@ -10,10 +10,10 @@ from enum import StrEnum
 class DeliveryState(StrEnum):
     """Where a delivery stands.
 
-    planned: will be handed over when due. held: above the volume guard, a person decides. paused: its sequence is.
-    in_flight: written down before it is handed over. sent, bounced: the network took it, or refused it for good.
-    withheld: not sent, with its cause. failed: given up after several tries. unsure: the connection or the program
-    broke while it was in flight.
+    planned: will be handed over when due. held: above the volume guard, a person decides. paused: its
+    sequence is. in_flight: written down before it is handed over. sent, bounced: the network took it, or
+    refused it for good. withheld: not sent, with its cause. failed: given up after several tries. unsure: the
+    connection or the program broke while it was in flight.
     """
 
     PLANNED = "planned"

@@ -48,7 +48,9 @@ CAUSE_WORDS: dict[str, str] = {
 
 
 class FrequencyCap(BaseModel):
-    """At most ``count`` marketing messages to a person in any ``days`` x 24 hours, on all channels together."""
+    """At most ``count`` marketing messages to a person in any ``days`` x 24 hours, on all channels
+    together.
+    """
 
     model_config = ConfigDict(extra="forbid", frozen=True)
 
@@ -70,9 +72,11 @@ def next_allowed(sent: Sequence[int], limits: Iterable[FrequencyCap], now: int) 
 
 @dataclass(frozen=True)
 class VolumeGuard:
-    """The volume guard: a day beyond ``max(factor x normal, normal + floor)`` messages is held for a person's release.
+    """The volume guard: a day beyond ``max(factor x normal, normal + floor)`` messages is held for a person's
+    release.
 
-    A sequence that has not rung for a week is taken to have at most ``newcomer`` of those on file as its normal day.
+    A sequence that has not rung for a week is taken to have at most ``newcomer`` of those on file as its
+    normal day.
     """
 
     factor: float = 3.0

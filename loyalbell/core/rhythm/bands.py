@@ -19,7 +19,10 @@ NEVER_BOUGHT = -1
 
 @dataclass(frozen=True)
 class PersonalRhythm:
-    """Days are whole local days. ``expected_gap`` leans on the shop's where the person has few gaps of their own."""
+    """Days are whole local days.
+
+    ``expected_gap`` leans on the shop's where the person has few gaps of their own.
+    """
 
     purchases: int
     own_gap: float | None
@@ -34,7 +37,9 @@ class PersonalRhythm:
 
 
 def expected_gap(own: list[int], shop: float) -> float:
-    """The median of a person's gaps, weighted against the shop's typical gap as if that were two gaps more."""
+    """The median of a person's gaps, weighted against the shop's typical gap as if that were two gaps
+    more.
+    """
     if not own:
         return shop
     return (len(own) * float(np.median(own)) + SHRINK * shop) / (len(own) + SHRINK)
@@ -71,7 +76,10 @@ class Rhythms:
 
 
 def rhythms(snapshot: HistorySnapshot, as_of: int, shop: float, part: Part | None = None) -> Rhythms:
-    """The same as ``personal_rhythm`` for the whole book at once. ``shop`` is the shop's typical gap in days."""
+    """The same as ``personal_rhythm`` for the whole book at once.
+
+    ``shop`` is the shop's typical gap in days.
+    """
     bought, count = buying_days(snapshot, as_of, part), len(snapshot.people)
     today = today_number(as_of, snapshot.zone)
     purchases = np.bincount(bought.person, minlength=count)

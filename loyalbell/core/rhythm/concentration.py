@@ -13,7 +13,10 @@ from loyalbell.core.rhythm.return_curve import Part, rows_of
 
 @dataclass(frozen=True)
 class Concentration:
-    """``spent`` by person number; ``curve`` is the share of money by the top share of people, the best first."""
+    """``spent`` by person number.
+
+    ``curve`` is the share of money by the top share of people, the best first.
+    """
 
     spent: Ints
     people: int
@@ -47,7 +50,9 @@ class Concentration:
 def concentration(
     snapshot: HistorySnapshot, as_of: int, days: int | None = None, part: Part | None = None
 ) -> Concentration:
-    """Of those on file who bought anything by ``as_of``, within the ``days`` x 24 hours before where given."""
+    """Of those on file who bought anything by ``as_of``, within the ``days`` x 24 hours before where
+    given.
+    """
     person, at, money = rows_of(snapshot, as_of, part)
     if days is not None:
         kept = at > as_of - days * SECONDS

@@ -31,8 +31,9 @@ class TooLittle(Exception):
 
 @dataclass(frozen=True)
 class Summary:
-    """One row a buyer. ``frequency`` counts days with a purchase after the first; ``recency`` and ``age`` are the time
-    from the first purchase to the last and to now, in the unit; ``money`` the mean of a repeat day, in minor units.
+    """One row a buyer. ``frequency`` counts days with a purchase after the first; ``recency`` and ``age`` are
+    the time from the first purchase to the last and to now, in the unit; ``money`` the mean of a repeat
+    day, in minor units.
     """
 
     person: Ints
@@ -48,7 +49,10 @@ class Summary:
 def summary(
     snapshot: HistorySnapshot, as_of: int, unit: str = "days", part: Part | None = None, by: int | None = None
 ) -> Summary:
-    """Purchases of one local day are one. ``by`` leaves out what came after that instant and those who began then."""
+    """Purchases of one local day are one.
+
+    ``by`` leaves out what came after that instant and those who began then.
+    """
     person, at, money = rows_of(snapshot, by if by is not None else as_of, part)
     days = local_days(at, snapshot.zone)
     today = today_number(by if by is not None else as_of, snapshot.zone)
@@ -147,9 +151,12 @@ def fit_bgnbd(made: Summary, unit: str, report: Progress = lambda share, words: 
         report(number / len(STARTS), "fitting how often people buy")
         start = np.log([r, alpha * scale, a, b])
         found = minimize(
-            lambda p: -bgnbd_log_likelihood(p, x, recency, age, many) / len(made), start, method="L-BFGS-B",
-            bounds=[(-9, 9), (-9, 16), (-9, 9), (-9, 9)], options={"ftol": 1e-13, "gtol": 1e-8, "maxiter": 500},
-        )  # fmt: skip
+            lambda p: -bgnbd_log_likelihood(p, x, recency, age, many) / len(made),
+            start,
+            method="L-BFGS-B",
+            bounds=[(-9, 9), (-9, 16), (-9, 9), (-9, 9)],
+            options={"ftol": 1e-13, "gtol": 1e-8, "maxiter": 500},
+        )
         if best is None or found.fun < best.fun:
             best = found
     assert best is not None
@@ -185,17 +192,25 @@ def fit_gamma_gamma(made: Summary, digits: int) -> GammaGamma:
     def loss(log_parameters: Floats) -> float:
         p, q, v = np.exp(log_parameters)
         each = (
-            gammaln(p * x + q) - gammaln(p * x) - gammaln(q) + q * np.log(v) + (p * x - 1) * np.log(mean)
-            + p * x * np.log(x) - (p * x + q) * np.log(v + mean * x)
-        )  # fmt: skip
+            gammaln(p * x + q)
+            - gammaln(p * x)
+            - gammaln(q)
+            + q * np.log(v)
+            + (p * x - 1) * np.log(mean)
+            + p * x * np.log(x)
+            - (p * x + q) * np.log(v + mean * x)
+        )
         return float(-each.mean())
 
     best = None
     for p, q in ((5.0, 3.5), (1.5, 2.0), (20.0, 6.0)):
         found = minimize(
-            loss, np.log([p, q, size * max(q - 1, 0.5) / p]), method="L-BFGS-B",
-            bounds=[(-7, 9), (-7, 9), (-12, 16)], options={"ftol": 1e-13, "gtol": 1e-8, "maxiter": 500},
-        )  # fmt: skip
+            loss,
+            np.log([p, q, size * max(q - 1, 0.5) / p]),
+            method="L-BFGS-B",
+            bounds=[(-7, 9), (-7, 9), (-12, 16)],
+            options={"ftol": 1e-13, "gtol": 1e-8, "maxiter": 500},
+        )
         if best is None or found.fun < best.fun:
             best = found
     assert best is not None
@@ -220,7 +235,10 @@ class Calibration:
 def calibrate(
     snapshot: HistorySnapshot, as_of: int, held_out_from: int, unit: str = "days", part: Part | None = None
 ) -> Calibration:
-    """Fits on what was known at ``held_out_from`` and compares with what came until ``as_of``. Raises ``TooLittle``."""
+    """Fits on what was known at ``held_out_from`` and compares with what came until ``as_of``.
+
+    Raises ``TooLittle``.
+    """
     made = summary(snapshot, as_of, unit, part, by=held_out_from)
     model = fit_bgnbd(made, unit)
     person, at, _ = rows_of(snapshot, as_of, part)

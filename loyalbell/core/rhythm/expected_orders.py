@@ -21,9 +21,9 @@ def with_expected_orders(
 ) -> HistorySnapshot:
     """The ledger with drawn orders of the next ``days`` local days added, each at about noon.
 
-    Whether somebody comes at all is drawn by ``curve.still_come`` after their days without a purchase, and after
-    each return by ``curve.ever``; when, around their own expected gap (``gap`` in days is the shop's). Drawn orders
-    have negative keys, the department of the person's last order, and no lines.
+    Whether somebody comes at all is drawn by ``curve.still_come`` after their days without a purchase, and
+    after each return by ``curve.ever``; when, around their own expected gap (``gap`` in days is the shop's).
+    Drawn orders have negative keys, the department of the person's last order, and no lines.
     """
     found, rng, zone = rhythms(snapshot, now, gap), np.random.default_rng(seed), zone_of(snapshot.zone)
     today = zone.day(now)
@@ -51,7 +51,9 @@ def with_expected_orders(
     return replace(snapshot, orders=snapshot.orders.with_rows(_orders(snapshot, drawn, rng)))
 
 
-def _gap(expected: "np.ndarray[tuple[int], np.dtype[np.float64]]", rng: np.random.Generator) -> "np.ndarray[tuple[int], np.dtype[np.int64]]":  # fmt: skip
+def _gap(
+    expected: "np.ndarray[tuple[int], np.dtype[np.float64]]", rng: np.random.Generator
+) -> "np.ndarray[tuple[int], np.dtype[np.int64]]":
     factor = np.clip(rng.normal(1.0, SPREAD, len(expected)), 0.2, 3.0)
     days: np.ndarray[tuple[int], np.dtype[np.int64]] = np.maximum(np.rint(expected * factor), 1).astype(
         np.int64
@@ -68,6 +70,10 @@ def _orders(snapshot: HistorySnapshot, drawn: list[tuple[int, int]], rng: np.ran
     person = np.array([one for one, _ in drawn], dtype=np.int32)
     at = [zone.instant(day, NOON) + int(rng.integers(-HOURS // 2, HOURS // 2)) for _, day in drawn]
     return Orders.of(
-        key=-1 - np.arange(len(drawn)), person=person, at=np.array(at, dtype=np.int64), department=department[person],
-        money=money[person], void_at=np.full(len(drawn), NEVER),
-    )  # fmt: skip
+        key=-1 - np.arange(len(drawn)),
+        person=person,
+        at=np.array(at, dtype=np.int64),
+        department=department[person],
+        money=money[person],
+        void_at=np.full(len(drawn), NEVER),
+    )

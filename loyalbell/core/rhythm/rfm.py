@@ -45,7 +45,10 @@ def scores(values: Ints) -> Ints:
 
 
 def grid(snapshot: HistorySnapshot, as_of: int, part: Part | None = None) -> Grid:
-    """Scores of everyone who bought by ``as_of`` and is on file then; recency is the last day they bought on."""
+    """Scores of everyone who bought by ``as_of`` and is on file then.
+
+    Recency is the last day they bought on.
+    """
     bought, count = buying_days(snapshot, as_of, part), len(snapshot.people)
     person, _, money = rows_of(snapshot, as_of, part)
     purchases = np.bincount(bought.person, minlength=count)

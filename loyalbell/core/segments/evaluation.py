@@ -30,7 +30,13 @@ class RuleEvaluation:
         return EvaluationContext(self.snapshot, self.as_of, self.entered)
 
 
-def evaluate(rule: Rule, snapshot: HistorySnapshot, as_of: datetime, segments: Mapping[int, Rule] | None = None, entered: int | None = None) -> Mask:  # fmt: skip
+def evaluate(
+    rule: Rule,
+    snapshot: HistorySnapshot,
+    as_of: datetime,
+    segments: Mapping[int, Rule] | None = None,
+    entered: int | None = None,
+) -> Mask:
     """True for each person number who is on file at ``as_of`` and meets the rule.
 
     ``entered`` is since when periods *since entering* run, in seconds since 1970.

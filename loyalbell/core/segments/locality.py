@@ -31,8 +31,13 @@ def asks_of_ours(rule: Rule, segments: Mapping[int, Rule]) -> bool:
     return any(isinstance(one, OUR_DOING) for one in _conditions(rule.root, segments))
 
 
-def _conditions(group: Group, segments: Mapping[int, Rule], within: tuple[int, ...] = ()) -> Iterator[Condition | None]:  # fmt: skip
-    """All conditions, those of saved segments in their place; ``None`` for a segment that is not there or within itself."""
+def _conditions(
+    group: Group, segments: Mapping[int, Rule], within: tuple[int, ...] = ()
+) -> Iterator[Condition | None]:
+    """All conditions, those of saved segments in their place.
+
+    ``None`` for a segment that is not there or within itself.
+    """
     for line in group.lines:
         if isinstance(line, Group):
             yield from _conditions(line, segments, within)

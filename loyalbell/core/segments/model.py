@@ -152,9 +152,19 @@ def _check_depth(group: Group, depth: int) -> None:
 
 
 UNSAID = (
-    "root", "lines", "condition", "group", "period", "ever", "last days", "before last days", "between days ago",
-    "between dates", "after joining", "since entering",
-)  # fmt: skip
+    "root",
+    "lines",
+    "condition",
+    "group",
+    "period",
+    "ever",
+    "last days",
+    "before last days",
+    "between days ago",
+    "between dates",
+    "after joining",
+    "since entering",
+)
 
 
 def _say_error(error: Any) -> str:

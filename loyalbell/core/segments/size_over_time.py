@@ -165,7 +165,9 @@ class _Series:
         return _Intervals(person, begin, end, self._column("money")[kept], back, less)
 
     def _by_day(self, later: int, side: Literal["left", "right"]) -> Any:
-        """For each order the first instant on (left) or after (right) the day that lies ``later`` days after its own."""
+        """For each order the first instant on (left) or after (right) the day that lies ``later`` days after
+        its own.
+        """
         if not len(self.order_day):
             return self.begin
         low, high = int(self.order_day.min()), int(self.order_day.max())

@@ -1,4 +1,6 @@
-"""Arms and held-back groups by a keyed hash: stable for a person, independent between sequences, reproducible."""
+"""Arms and held-back groups by a keyed hash: stable for a person, independent between sequences,
+reproducible.
+"""
 
 from collections.abc import Sequence
 from hashlib import blake2b

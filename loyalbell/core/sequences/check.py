@@ -25,11 +25,13 @@ class Mistake:
 
 @dataclass(frozen=True)
 class Surroundings:
-    """What a plan leans on. ``messages``: id to (name, for marketing, what must be fixed in it on each channel).
+    """What a plan leans on.
 
-    ``lacking`` says by channel what it still lacks before anything can be sent on it. ``known_share`` is the share of
-    people with the yearly date that starts it; ``agreed`` the share of people who can be reached by channel;
-    ``same_event`` the names of live sequences that start on the same event.
+    ``messages``: id to (name, for marketing, what must be fixed in it on each channel).
+
+    ``lacking`` says by channel what it still lacks before anything can be sent on it. ``known_share`` is the
+    share of people with the yearly date that starts it; ``agreed`` the share of people who can be reached by
+    channel; ``same_event`` the names of live sequences that start on the same event.
     """
 
     messages: Mapping[int, tuple[str, bool, Mapping[str, tuple[str, ...]]]] = field(default_factory=dict)
@@ -177,7 +179,11 @@ def _fork(step: p.ForkStep, tree: Tree, around: Surroundings) -> Found:
         seen.append(test)
         if arm.rule is not None and not arm.rule.root.lines:
             last = number < len(step.arms)
-            yield "must fix", f"Arm {number} asks for nothing, so everybody takes it." + (" The arms below are never reached." if last else "")  # fmt: skip
+            yield (
+                "must fix",
+                f"Arm {number} asks for nothing, so everybody takes it."
+                + (" The arms below are never reached." if last else ""),
+            )
         if arm.did is not None:
             about = arm.step or tree.nodes[step.id].last_message
             if about is None or about not in tree.nodes:
@@ -264,5 +270,8 @@ def _pile_up(plan: p.Plan, around: Surroundings) -> Iterator[Mistake]:
         until = isinstance(step, p.WaitStep) and step.kind in ("until time", "until date")
         if exact or until:
             at = step.release.begins if isinstance(step, p.MessageStep) else getattr(step, "at", "")
-            words = f"It lets everyone go at exactly {at}, so the batches that people are let in by pile up again."
+            words = (
+                f"It lets everyone go at exactly {at}, so the batches that people are let in by pile up"
+                " again."
+            )
             yield Mistake("look at this", words, step.id)

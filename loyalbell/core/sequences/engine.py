@@ -34,9 +34,10 @@ UNDER_WAY, FINISHED, LEFT = "under way", "finished", "left"
 class Position(NamedTuple):
     """Where somebody stands.
 
-    ``due`` is when the step is looked at again; ``settled`` whether ``due`` is of this step already, or when they
-    arrived at it. ``tried`` is when its message might first have gone, or when they came to a wait. ``anchor`` is the instant that the event or
-    date which brought them in is about. ``sent`` are the steps whose message they got, the newest last.
+    ``due`` is when the step is looked at again; ``settled`` whether ``due`` is of this step already, or when
+    they arrived at it. ``tried`` is when its message might first have gone, or when they came to a wait.
+    ``anchor`` is the instant that the event or date which brought them in is about. ``sent`` are the steps
+    whose message they got, the newest last.
     """
 
     entered: int
@@ -121,12 +122,23 @@ class _Walk:
 
     def position(self) -> Position:
         return Position(
-            self.entered, self.due, self.here, self.anchor, self.settled, self.tried, self.sent, self.state, self.cause
-        )  # fmt: skip
+            self.entered,
+            self.due,
+            self.here,
+            self.anchor,
+            self.settled,
+            self.tried,
+            self.sent,
+            self.state,
+            self.cause,
+        )
 
 
 def step(tree: Tree, position: Position, facts: Facts, now: int) -> tuple[Position, list[Act]]:
-    """Goes on until something must be waited for or the end is reached. Each step is acted on at most once."""
+    """Goes on until something must be waited for or the end is reached.
+
+    Each step is acted on at most once.
+    """
     if position.state != UNDER_WAY or position.due > now:
         return position, []
     why = _stopped(tree.plan, position, facts, now)
@@ -175,7 +187,10 @@ def _wait(walk: _Walk, node: Node) -> None:
 
 
 def wait_until(wait: WaitStep, arrived: int, anchor: int, zone: Zone) -> int:
-    """When the wait is over at the latest, for somebody who came to it at ``arrived``; see ``Position`` for the anchor."""
+    """When the wait is over at the latest, for somebody who came to it at ``arrived``.
+
+    See ``Position`` for the anchor.
+    """
     if wait.kind in ("for", "until event"):
         return after(arrived, wait.span, zone)
     if wait.kind == "until time":
@@ -230,7 +245,10 @@ def _message(walk: _Walk, node: Node) -> None:
 
 
 def _open_channel(facts: Facts, message: int, channels: Sequence[str]) -> tuple[str | None, str]:
-    """The first channel against which nothing speaks; where there is none, what speaks against the first of all."""
+    """The first channel against which nothing speaks.
+
+    Where there is none, what speaks against the first of all.
+    """
     first = ""
     for channel in channels:
         cause = facts.refusal(message, channel)

@@ -34,7 +34,10 @@ class MessageFacts:
 
 @dataclass(frozen=True)
 class SendPolicy:
-    """The shop's own rules. ``paused`` until when and ``seldom`` days between, by person id, as customers chose."""
+    """The shop's own rules.
+
+    ``paused`` until when and ``seldom`` days between, by person id, as customers chose.
+    """
 
     limits: tuple[FrequencyCap, ...] = ()
     quiet: QuietHours = QuietHours()
@@ -70,8 +73,10 @@ class Lookup:
 
 
 class Nature(NamedTuple):
-    """What a rule is like: its ``words``, the same for equal rules; whether one person's rows are enough to answer it
-    (``of_one``), whether it asks since when they came in (``personal``), and whether for our own doing (``of_ours``).
+    """What a rule is like: its ``words``, the same for equal rules.
+
+    Whether one person's rows are enough to answer it (``of_one``), whether it asks since when they came in
+    (``personal``), and whether for our own doing (``of_ours``).
     """
 
     rule: Rule
@@ -147,9 +152,10 @@ class SequenceHistory:
     ) -> bool:
         """As the whole book would answer at ``now``.
 
-        Calendar days part all periods, so that for somebody with no row of this day yet the answer is that of the
-        day's first instant, which is asked once for everybody. Rules that compare people with one another are
-        asked as of that instant for all. A rule about what we did ourselves sees what is ``imagined`` too.
+        Calendar days part all periods, so that for somebody with no row of this day yet the answer is that of
+        the day's first instant, which is asked once for everybody. Rules that compare people with one another
+        are asked as of that instant for all. A rule about what we did ourselves sees what is ``imagined``
+        too.
         """
         nature = self.nature(rule)
         if nature.personal or (nature.of_one and nature.of_ours and imagined):
@@ -189,7 +195,9 @@ class SequenceHistory:
     def everyone(self, rule: Rule, now: int) -> Mask:
         return evaluate(rule, self.snapshot, datetime.fromtimestamp(now, UTC), self.policy.segments)
 
-    def meets_alone(self, rule: Rule, person: int, now: int, entered: int, imagined: SimulatedHistory | None = None) -> bool:  # fmt: skip
+    def meets_alone(
+        self, rule: Rule, person: int, now: int, entered: int, imagined: SimulatedHistory | None = None
+    ) -> bool:
         self._slices = self._slices or PersonSlices(self.snapshot)
         alone = self._slices.one(person)
         if imagined:
@@ -201,7 +209,9 @@ INSTANTS = ("booked_at", "settled_at", "void_at", "refunded_at", "until", "used_
 
 
 def busy_between(snapshot: HistorySnapshot, low: int, high: int) -> Mask:
-    """By person number, whether an instant of any of their rows, or of their own, lies in ``low <= at < high``."""
+    """By person number, whether an instant of any of their rows, or of their own, lies in ``low <= at <
+    high``.
+    """
     found = np.zeros(len(snapshot.people), dtype=np.bool_)
     for one in fields(snapshot):
         part = getattr(snapshot, one.name)
@@ -236,8 +246,16 @@ def _first_seen(snapshot: HistorySnapshot) -> np.ndarray[tuple[int], np.dtype[np
 class PersonFacts:
     """The facts of one person at one instant, turned from one to the next. Answers ``step.Facts``."""
 
-    def __init__(self, known: SequenceHistory, sent: Callable[[int], Sequence[int]], did: Callable[[int, str, str], bool]) -> None:  # fmt: skip
-        """``sent``: instants of marketing messages by person number; ``did``: by person number, step and what."""
+    def __init__(
+        self,
+        known: SequenceHistory,
+        sent: Callable[[int], Sequence[int]],
+        did: Callable[[int, str, str], bool],
+    ) -> None:
+        """``sent``: instants of marketing messages by person number.
+
+        ``did``: by person number, step and what.
+        """
         self.known, self._sent, self._did = known, sent, did
         self.quiet: QuietHours = known.policy.quiet
         self.limits: Sequence[FrequencyCap] = known.policy.limits

@@ -16,7 +16,9 @@ STANDING = NEVER
 
 @dataclass(frozen=True)
 class EventRows:
-    """Rows in order of time. ``until``: before when each counts (an order until it is void); ``key`` names the row.
+    """Rows in order of time.
+
+    ``until``: before when each counts (an order until it is void); ``key`` names the row.
 
     ``anchor`` is the instant it is about: the appointment's start for a booking, else when it happened.
     """
@@ -95,7 +97,14 @@ def _orders(what: EventFilter, snapshot: HistorySnapshot, low: int, high: int, o
     return found.taken(_fits(what, snapshot, found, money, departments, others))
 
 
-def _fits(what: EventFilter, snapshot: HistorySnapshot, found: EventRows, money: Ints, departments: Small, others: Others) -> Mask:  # fmt: skip
+def _fits(
+    what: EventFilter,
+    snapshot: HistorySnapshot,
+    found: EventRows,
+    money: Ints,
+    departments: Small,
+    others: Others,
+) -> Mask:
     mask = np.ones(len(found), dtype=np.bool_)
     if what.least is not None:
         mask &= money >= what.least
@@ -236,7 +245,10 @@ class ByPerson:
         self._until: list[int] = rows.until[order].tolist()
 
     def first(self, person: int, after: int, by: int) -> int | None:
-        """When it first happened with ``after < at <= by`` and still stood at ``by``; ``None`` where it did not."""
+        """When it first happened with ``after < at <= by`` and still stood at ``by``.
+
+        ``None`` where it did not.
+        """
         low, high = self._bounds[person], self._bounds[person + 1]
         if low == high:
             return None

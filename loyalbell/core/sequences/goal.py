@@ -9,7 +9,10 @@ from loyalbell.core.sequences.event_rows import ByPerson
 
 @dataclass(frozen=True)
 class GoalStand:
-    """``reached`` of ``of`` people-ways whose days are over; ``early`` have done it of the ``open`` ones still counting."""
+    """``reached`` of ``of`` people-ways whose days are over.
+
+    ``early`` have done it of the ``open`` ones still counting.
+    """
 
     reached: int = 0
     of: int = 0
@@ -22,7 +25,9 @@ class GoalStand:
 
 
 def goal_stand(event_rows: ByPerson, starts: Iterable[tuple[int, int]], days: int, now: int) -> GoalStand:
-    """``starts`` are (person number, instant from which the days count), once for each way through the sequence."""
+    """``starts`` are (person number, instant from which the days count), once for each way through the
+    sequence.
+    """
     reached = of = early = still = 0
     for person, at in starts:
         end = at + days * DAY

@@ -20,20 +20,38 @@ class _Part(BaseModel):
 
 
 What = Literal[
-    "order", "order confirmed", "order shipped", "order delivered", "order cancelled", "visit", "booking", "appointment kept",
-    "appointment missed", "appointment cancelled", "membership", "tag", "event", "answer", "opened", "clicked", "replied",
-]  # fmt: skip
-"""Things that can happen to a person. ``visit`` is a kept appointment, a walk-in or an order in person; ``booking``
-an appointment made; ``membership`` one begun; the last three are what they did with any message of ours."""
+    "order",
+    "order confirmed",
+    "order shipped",
+    "order delivered",
+    "order cancelled",
+    "visit",
+    "booking",
+    "appointment kept",
+    "appointment missed",
+    "appointment cancelled",
+    "membership",
+    "tag",
+    "event",
+    "answer",
+    "opened",
+    "clicked",
+    "replied",
+]
+"""Things that can happen to a person.
+
+``visit`` is a kept appointment, a walk-in or an order in person; ``booking`` an appointment made;
+``membership`` one begun; the last three are what they did with any message of ours.
+"""
 
 
 class EventFilter(_Part):
     """Something that happens, and to which of its kind it is narrowed.
 
-    For orders: holding any of the ``items`` or ``categories``, of any of the ``departments``, of at least ``least``
-    minor units; ``nth``: only a person's n-th order, counted over all that fit. ``others``: only orders that hold
-    nothing which another live sequence names. ``tag`` and ``event`` say which; ``low`` to ``high`` is the score of an
-    answer in per cent of its best.
+    For orders: holding any of the ``items`` or ``categories``, of any of the ``departments``, of at least
+    ``least`` minor units; ``nth``: only a person's n-th order, counted over all that fit. ``others``: only
+    orders that hold nothing which another live sequence names. ``tag`` and ``event`` say which; ``low`` to
+    ``high`` is the score of an answer in per cent of its best.
     """
 
     what: What = "order"
@@ -74,8 +92,9 @@ class OnSegment(_Part):
 
 
 class OnDate(_Part):
-    """``days`` after a date (before it, where negative): ``birthday``, ``companion`` for any companion's, ``renewal`` of
-    a membership, ``appointment``, or the name of a yearly date of theirs."""
+    """``days`` after a date (before it, where negative): ``birthday``, ``companion`` for any companion's,
+    ``renewal`` of a membership, ``appointment``, or the name of a yearly date of theirs.
+    """
 
     on: Literal["date"] = "date"
     which: ShortText = "birthday"
@@ -102,7 +121,9 @@ Start = Annotated[OnEvent | OnSegment | OnDate | OnInactivity | ByHand, Field(di
 
 
 class ReentryPolicy(_Part):
-    """Whether somebody may come in again: never, ``days`` after they came in last, or once for each event or date."""
+    """Whether somebody may come in again: never, ``days`` after they came in last, or once for each event or
+    date.
+    """
 
     kind: Literal["never", "after", "each"] = "never"
     days: int = Field(default=365, ge=1, le=3_650)
@@ -124,9 +145,9 @@ class MessageStep(_Step):
 class WaitStep(_Step):
     """Passes time.
 
-    ``for``: a duration. ``until time``: the next ``at`` on one of the ``weekdays``. ``until date``: ``at`` on ``day``
-    (ISO). ``until event``: something happens, at most ``span`` long. ``until near``: ``span`` before the date that
-    brought them in.
+    ``for``: a duration. ``until time``: the next ``at`` on one of the ``weekdays``. ``until date``: ``at`` on
+    ``day`` (ISO). ``until event``: something happens, at most ``span`` long. ``until near``: ``span`` before
+    the date that brought them in.
     """
 
     do: Literal["wait"] = "wait"
@@ -142,7 +163,8 @@ Did = Literal["got", "opened", "clicked", "replied"]
 
 
 class Arm(_Part):
-    """The way of those who meet ``rule``, or who did (or did not) ``did`` with the message of the step ``step``.
+    """The way of those who meet ``rule``, or who did (or did not) ``did`` with the message of the step
+    ``step``.
 
     Without a step it is the last message before the fork.
     """
@@ -255,14 +277,26 @@ class EndStep(_Step):
 
 
 Step = Annotated[
-    MessageStep | WaitStep | ForkStep | RandomSplitStep | OfferStep | SetStep | NotifyStaffStep | HookStep | HandOffStep | BringStep
-    | StopContactStep | EndStep,
+    MessageStep
+    | WaitStep
+    | ForkStep
+    | RandomSplitStep
+    | OfferStep
+    | SetStep
+    | NotifyStaffStep
+    | HookStep
+    | HandOffStep
+    | BringStep
+    | StopContactStep
+    | EndStep,
     Field(discriminator="do"),
-]  # fmt: skip
+]
 
 
 class Goal(_Part):
-    """What the sequence is for, and the share in per cent of those who got a message that should do it within ``days``."""
+    """What the sequence is for, and the share in per cent of those who got a message that should do it within
+    ``days``.
+    """
 
     event_filter: EventFilter = Field(default=EventFilter(), alias="happening")
     days: int = Field(default=30, ge=1, le=365)
@@ -272,8 +306,9 @@ class Goal(_Part):
 class Plan(_Part):
     """A sequence. ``only``: who may come in. ``keep_to_it``: that is asked again before every message.
 
-    ``exit_events`` and ``exit_condition`` end it early, checked before every message. ``held_back`` is the share in per cent that
-    qualifies and gets nothing. ``patience``: days for which a limit may put a message off before it is skipped.
+    ``exit_events`` and ``exit_condition`` end it early, checked before every message. ``held_back`` is the
+    share in per cent that qualifies and gets nothing. ``patience``: days for which a limit may put a message
+    off before it is skipped.
     """
 
     version: Literal[1] = 1
@@ -303,9 +338,19 @@ class PlanProblem(ValueError):
 
 
 AnyStep = (
-    MessageStep | WaitStep | ForkStep | RandomSplitStep | OfferStep | SetStep | NotifyStaffStep | HookStep | HandOffStep | BringStep
-    | StopContactStep | EndStep
-)  # fmt: skip
+    MessageStep
+    | WaitStep
+    | ForkStep
+    | RandomSplitStep
+    | OfferStep
+    | SetStep
+    | NotifyStaffStep
+    | HookStep
+    | HandOffStep
+    | BringStep
+    | StopContactStep
+    | EndStep
+)
 
 
 def lists_of(step: AnyStep) -> list[tuple[AnyStep, ...]]:

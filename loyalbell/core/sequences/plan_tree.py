@@ -1,4 +1,6 @@
-"""A plan made ready to walk: for each step by its identity, what comes after it and after each of its arms."""
+"""A plan made ready to walk: for each step by its identity, what comes after it and after each of its
+arms.
+"""
 
 from dataclasses import dataclass, field
 
@@ -9,7 +11,8 @@ from loyalbell.core.sequences.plan import AnyStep, MessageStep, Plan, WaitStep, 
 class Node:
     """``after`` is the step that follows, past the end of an arm too; ``arms`` the first step of each arm.
 
-    ``last_message`` is the nearest message that everyone who stands here has come past, ``None`` where there is none.
+    ``last_message`` is the nearest message that everyone who stands here has come past, ``None`` where there
+    is none.
     """
 
     step: AnyStep

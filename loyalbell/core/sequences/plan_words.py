@@ -11,13 +11,24 @@ from loyalbell.core.sequences import plan as p
 DAYS = ("Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun")
 CHANNEL_WORDS = {"email": "email", "text": "text", "chat": "chat"}
 WHAT_WORDS: dict[str, str] = {
-    "order": "an order", "order confirmed": "an order confirmed", "order shipped": "an order shipped",
-    "order delivered": "an order delivered", "order cancelled": "an order cancelled", "visit": "a visit",
-    "booking": "an appointment booked", "appointment kept": "an appointment kept", "appointment missed": "an appointment missed",
-    "appointment cancelled": "an appointment cancelled", "membership": "a membership begun", "tag": "a tag put on",
-    "event": "an event", "answer": "a review or an answer", "opened": "a message of ours opened",
-    "clicked": "a link of ours pressed", "replied": "an answer to us",
-}  # fmt: skip
+    "order": "an order",
+    "order confirmed": "an order confirmed",
+    "order shipped": "an order shipped",
+    "order delivered": "an order delivered",
+    "order cancelled": "an order cancelled",
+    "visit": "a visit",
+    "booking": "an appointment booked",
+    "appointment kept": "an appointment kept",
+    "appointment missed": "an appointment missed",
+    "appointment cancelled": "an appointment cancelled",
+    "membership": "a membership begun",
+    "tag": "a tag put on",
+    "event": "an event",
+    "answer": "a review or an answer",
+    "opened": "a message of ours opened",
+    "clicked": "a link of ours pressed",
+    "replied": "an answer to us",
+}
 
 
 @dataclass(frozen=True)
@@ -93,12 +104,19 @@ def say_start(start: p.Start, names: Names) -> str:
     if isinstance(start, p.OnEvent):
         return f"Starts with {say_event_filter(start.event_filter, names)}"
     if isinstance(start, p.OnInactivity):
-        return f"Starts {start.days} days after {say_event_filter(start.event_filter, names)}, if nothing of the kind came since"
+        return (
+            f"Starts {start.days} days after {say_event_filter(start.event_filter, names)}, if nothing of the"
+            " kind came since"
+        )
     if isinstance(start, p.OnDate):
         return f"Starts {say_offset(start.days)} {say_date(start.which)} at {say_clock(start.at)}"
     if isinstance(start, p.OnSegment):
         who = say_rule(start.rule, names.saying).removeprefix("Customers who ").removeprefix("Customers ")
-        when = {"joins": "when it newly holds that they", "leaves": "when it no longer holds that they", "is in": "for those who then"}[start.way]  # fmt: skip
+        when = {
+            "joins": "when it newly holds that they",
+            "leaves": "when it no longer holds that they",
+            "is in": "for those who then",
+        }[start.way]
         return f"Starts, each day at {say_clock(start.at)}, {when} {who}"
     return "Starts by hand"
 
@@ -111,8 +129,20 @@ def say_offset(days: int) -> str:
 
 
 def say_date(which: str) -> str:
-    known = {"birthday": "their birthday", "companion": "a companion’s birthday", "renewal": "the day their membership renews", "appointment": "an appointment"}  # fmt: skip
-    return known.get(which, f"the birthday of their {which.partition(':')[2]}" if which.startswith("companion:") else f"their “{which}”")  # fmt: skip
+    known = {
+        "birthday": "their birthday",
+        "companion": "a companion’s birthday",
+        "renewal": "the day their membership renews",
+        "appointment": "an appointment",
+    }
+    return known.get(
+        which,
+        (
+            f"the birthday of their {which.partition(':')[2]}"
+            if which.startswith("companion:")
+            else f"their “{which}”"
+        ),
+    )
 
 
 def say_wait(wait: p.WaitStep, names: Names) -> str:
@@ -158,7 +188,10 @@ def _say_small(step: p.AnyStep, names: Names) -> str:
     if isinstance(step, p.HandOffStep):
         return f"Add them to the hand-off list “{step.list or '…'}”"
     if isinstance(step, p.BringStep):
-        return f"Bring them into {names.sequences.get(step.sequence or 0, 'another sequence, still to be chosen')} as well"
+        return (
+            "Bring them into"
+            f" {names.sequences.get(step.sequence or 0, 'another sequence, still to be chosen')} as well"
+        )
     if isinstance(step, p.StopContactStep):
         return f"Stop contacting them by {', '.join(step.channels)}"
     return "End"
@@ -178,7 +211,12 @@ def say_arm(arm: p.Arm, names: Names, steps: dict[str, str]) -> str:
         str(arm.did)
     ]
     if arm.denied:
-        did = {"got": "did not get", "opened": "did not open", "clicked": "pressed no link in", "replied": "did not answer"}[str(arm.did)]  # fmt: skip
+        did = {
+            "got": "did not get",
+            "opened": "did not open",
+            "clicked": "pressed no link in",
+            "replied": "did not answer",
+        }[str(arm.did)]
     return f"who {did} {about}"
 
 

@@ -1,4 +1,7 @@
-"""What goes into a dry run, and what comes out of it. Instants are whole seconds, people are person numbers."""
+"""What goes into a dry run, and what comes out of it.
+
+Instants are whole seconds, people are person numbers.
+"""
 
 from collections import Counter
 from collections.abc import Mapping, Sequence
@@ -14,9 +17,9 @@ from loyalbell.core.sequences.triggers import TriggerHit
 class RehearsalScene:
     """A sequence in a rehearsal. ``key`` draws its arms; the lower ``rank`` goes first where two meet.
 
-    ``backlog`` are crossings chosen by hand, beside those of its start; ``crossed`` are those of its start, where
-    they have been found already; ``standing`` are (person, position) of those who are under way at the beginning;
-    ``number`` is what rules call the sequence, 0 for a draft that no rule can name yet.
+    ``backlog`` are crossings chosen by hand, beside those of its start; ``crossed`` are those of its start,
+    where they have been found already; ``standing`` are (person, position) of those who are under way at the
+    beginning; ``number`` is what rules call the sequence, 0 for a draft that no rule can name yet.
     """
 
     key: str

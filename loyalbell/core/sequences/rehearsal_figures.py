@@ -1,4 +1,6 @@
-"""What a rehearsal comes to: people and messages a day, refusals, replies against the hours, cost, and who came back by themselves."""
+"""What a rehearsal comes to: people and messages a day, refusals, replies against the hours, cost, and who
+came back by themselves.
+"""
 
 from collections import Counter
 from collections.abc import Mapping, Sequence
@@ -31,7 +33,10 @@ class Day:
 
 @dataclass(frozen=True)
 class PileUp:
-    """A quarter of an hour in which far more leaves than staff can answer. ``replies`` are expected, ``answers`` possible."""
+    """A quarter of an hour in which far more leaves than staff can answer.
+
+    ``replies`` are expected, ``answers`` possible.
+    """
 
     at: int
     step: str
@@ -42,7 +47,9 @@ class PileUp:
 
 @dataclass(frozen=True)
 class Baseline:
-    """How many came back within ``days`` of what would have been their first message, with no message: Wilson's interval."""
+    """How many came back within ``days`` of what would have been their first message, with no message:
+    Wilson's interval.
+    """
 
     came_back: int
     of: int
@@ -64,7 +71,9 @@ class Baseline:
 
 @dataclass(frozen=True)
 class Figures:
-    """``normal`` is the messages on a usual day that had any; ``weekly`` are messages a week by channel; ``cost`` in minor units.
+    """``normal`` is the messages on a usual day that had any.
+
+    ``weekly`` are messages a week by channel; ``cost`` in minor units.
 
     ``refused`` are (step, cause, messages), ``stayed_out`` (cause, people, times), the most first.
     """
@@ -95,10 +104,17 @@ class Figures:
 
 
 def figures(
-    found: Rehearsal, snapshot: HistorySnapshot, play: int, costs: Mapping[str, float], reply_rates: Mapping[str, float],
+    found: Rehearsal,
+    snapshot: HistorySnapshot,
+    play: int,
+    costs: Mapping[str, float],
+    reply_rates: Mapping[str, float],
     answers_an_hour: float,
-) -> Figures:  # fmt: skip
-    """Of one of the sequences played. ``costs`` are minor units a message, ``reply_rates`` replies a message, by channel."""
+) -> Figures:
+    """Of one of the sequences played.
+
+    ``costs`` are minor units a message, ``reply_rates`` replies a message, by channel.
+    """
     sent = [one for one in found.sent if one.play == play]
     entered = [one for one in found.entered if one.play == play]
     days = _days(found, snapshot, [(one.at, one.channel) for one in sent], [one.at for one in entered])
@@ -122,7 +138,7 @@ def figures(
         baseline=baseline(found, snapshot, play),
         cost=sum(costs.get(channel, 0.0) * count for channel, count in channels.items()),
         replies=sum(reply_rates.get(channel, 0.0) * count for channel, count in channels.items()),
-    )  # fmt: skip
+    )
 
 
 def _refused(found: Rehearsal, play: int) -> list[tuple[str, str, int]]:
@@ -149,8 +165,12 @@ def _days(
     return [Day(day, came[day], by_day.get(day, Counter())) for day in range(first, last + 1)]
 
 
-def _pile_ups(sent: Sequence[tuple[int, str, str]], rates: Mapping[str, float], answers_an_hour: float) -> list[PileUp]:  # fmt: skip
-    """The heaviest quarter of an hour of each step, where what it brings back is more than can be answered in an hour."""
+def _pile_ups(
+    sent: Sequence[tuple[int, str, str]], rates: Mapping[str, float], answers_an_hour: float
+) -> list[PileUp]:
+    """The heaviest quarter of an hour of each step, where what it brings back is more than can be answered in
+    an hour.
+    """
     quarters: dict[tuple[int, str], list[float]] = {}
     for at, step, channel in sent:
         kept = quarters.setdefault((at // QUARTER, step), [0.0, 0.0])
@@ -165,7 +185,9 @@ def _pile_ups(sent: Sequence[tuple[int, str, str]], rates: Mapping[str, float], 
 
 
 def baseline(found: Rehearsal, snapshot: HistorySnapshot, play: int, days: int = RETURN_DAYS) -> Baseline:
-    """Of those whose ``days`` after the first message lie within the rehearsal: who ordered in that time all the same."""
+    """Of those whose ``days`` after the first message lie within the rehearsal: who ordered in that time all
+    the same.
+    """
     first: dict[int, int] = {}
     for one in found.sent:
         if one.play == play:

@@ -1,4 +1,6 @@
-"""The picture of a sequence against real time: where each note stands, which rests are folded, what each stave is."""
+"""The picture of a sequence against real time: where each note stands, which rests are folded, what each
+stave is.
+"""
 
 from dataclasses import dataclass, field, replace
 
@@ -17,8 +19,11 @@ SIGN = 6.6
 
 @dataclass(frozen=True)
 class Note:
-    """A step on the score. ``shape``: email, text, chat, rest or act; ``day`` from coming in; ``rest`` is the wait it ends;
-    ``room`` how many signs fit above and below it before the next one stands."""
+    """A step on the score.
+
+    ``shape``: email, text, chat, rest or act; ``day`` from coming in; ``rest`` is the wait it ends; ``room``
+    how many signs fit above and below it before the next one stands.
+    """
 
     step: str
     shape: str
@@ -87,7 +92,10 @@ class _Laid:
 
 
 def score_of(plan: p.Plan, labels: dict[str, tuple[str, str]], names: dict[str, str] | None = None) -> Score:
-    """``labels``: by step what stands above and below its note; ``names``: by ``step:arm`` how an arm is called."""
+    """``labels``: by step what stands above and below its note.
+
+    ``names``: by ``step:arm`` how an arm is called.
+    """
     laid = _Laid()
     end = _lay(plan.steps, 0.0, 0, laid, names or {})
     last = max([end, *(raw.day for raw in laid.raws), 1.0])
@@ -181,8 +189,10 @@ class _Places:
     def folds(self) -> list[Fold]:
         pairs = zip(self.exit_events, self.exit_events[1:], self.xs, self.xs[1:], strict=False)
         return [
-            Fold(round((left + right) / 2, 1), f"{high - low:.0f} days") for low, high, left, right in pairs if high - low > LONG
-        ]  # fmt: skip
+            Fold(round((left + right) / 2, 1), f"{high - low:.0f} days")
+            for low, high, left, right in pairs
+            if high - low > LONG
+        ]
 
     def marks(self) -> list[tuple[float, str]]:
         """(x, words) of days to be named, none so near another that they would touch."""
@@ -208,7 +218,9 @@ def _note(raw: _Raw, place: _Places, ys: list[float], labels: dict[str, tuple[st
 
 
 def _apart(notes: list[Note]) -> list[Note]:
-    """Notes that would stand on one another are set a little apart, in their order, and told how long their names may be."""
+    """Notes that would stand on one another are set a little apart, in their order, and told how long their
+    names may be.
+    """
     last: dict[float, float] = {}
     found = []
     for note in notes:

@@ -68,7 +68,10 @@ class SimulatedHistory:
         return min(done, default=None)
 
     def _does(self, letter: SimulatedMessage, act: str) -> bool:
-        """Drawn by the shop's own rates, always the same for the same person and step; never looked up in the future."""
+        """Drawn by the shop's own rates, always the same for the same person and step.
+
+        Never looked up in the future.
+        """
         rate = self.rates.get((letter.channel, act), 0.0)
         return rate > 0 and uniform(letter.key, self.person_id, f"{act} {letter.step}") < rate
 
@@ -93,25 +96,34 @@ class SimulatedHistory:
     def _deliveries(self, now: int) -> Deliveries:
         gone = [one for one in self.letters if one.at < now]
         return Deliveries.of(
-            person=[0] * len(gone), at=[one.at for one in gone], message=[one.message for one in gone],
+            person=[0] * len(gone),
+            at=[one.at for one in gone],
+            message=[one.message for one in gone],
             channel=[CHANNELS.index(one.channel) for one in gone],
-        )  # fmt: skip
+        )
 
     def _responses(self, alone: HistorySnapshot, now: int) -> Engagements:
         """Messages are named by negative numbers, which no real one has."""
         names = {one: -1 - at for at, one in enumerate(self.letters)}
         done = [one for one in self._reactions(ACTS) if one[0] < now]
         return Engagements.of(
-            person=[0] * len(done), at=[at for at, _, _ in done], kind=[alone.words[act] for _, act, _ in done],
-            channel=[CHANNELS.index(one.channel) for _, _, one in done], message=[one.message for _, _, one in done],
+            person=[0] * len(done),
+            at=[at for at, _, _ in done],
+            kind=[alone.words[act] for _, act, _ in done],
+            channel=[CHANNELS.index(one.channel) for _, _, one in done],
+            message=[one.message for _, _, one in done],
             delivery=[names[one] for _, _, one in done],
-        )  # fmt: skip
+        )
 
     def _ways(self, now: int) -> Enrolments:
         begun = [one for one in self.enrolments if one.at < now]
         over = [one.ended_at < now for one in begun]
         return Enrolments.of(
-            person=[0] * len(begun), at=[one.at for one in begun], sequence=[one.sequence for one in begun],
+            person=[0] * len(begun),
+            at=[one.at for one in begun],
+            sequence=[one.sequence for one in begun],
             ended_at=[one.ended_at if ended else int(NEVER) for one, ended in zip(begun, over, strict=True)],
-            how=[ENROLMENT_ENDS.index(one.how) if ended else 0 for one, ended in zip(begun, over, strict=True)],
-        )  # fmt: skip
+            how=[
+                ENROLMENT_ENDS.index(one.how) if ended else 0 for one, ended in zip(begun, over, strict=True)
+            ],
+        )

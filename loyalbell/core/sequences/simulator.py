@@ -32,7 +32,8 @@ SENT_BY_OTHERS = -1
 TOLD_EVERY = 500
 First = Callable[[EventFilter, int, int], int | None]
 Event = tuple[int, int, TriggerHit]
-"""(instant, number of the play, who crossed its line), or a message that really went, for ``SENT_BY_OTHERS``."""
+"""(instant, number of the play, who crossed its line), or a message that really went, for ``SENT_BY_OTHERS``.
+"""
 
 
 @dataclass(slots=True)
@@ -47,7 +48,10 @@ class Run:
 
 @dataclass(slots=True)
 class PersonSimulation:
-    """Whose turn it is, and what has happened to them so far. ``line``: (due, rank, number, run) as a heap."""
+    """Whose turn it is, and what has happened to them so far.
+
+    ``line``: (due, rank, number, run) as a heap.
+    """
 
     person: int
     came: list[list[int]]
@@ -60,7 +64,14 @@ class PersonSimulation:
 class _Stage:
     """What is the same for everybody. With ``noting``, diaries are kept."""
 
-    def __init__(self, plays: Sequence[RehearsalScene], known: SequenceHistory, rates: Mapping[tuple[str, str], float], found: Rehearsal, noting: bool = False) -> None:  # fmt: skip
+    def __init__(
+        self,
+        plays: Sequence[RehearsalScene],
+        known: SequenceHistory,
+        rates: Mapping[tuple[str, str], float],
+        found: Rehearsal,
+        noting: bool = False,
+    ) -> None:
         self.plays, self.known, self.rates, self.found, self.noting = plays, known, rates, found, noting
         self.about = PersonFacts(known, self._sent, self._did)
         self.numbers = [one.number for one in plays if one.number]
@@ -79,7 +90,10 @@ class _Stage:
         )
 
     def play(self, person: int, events: Sequence[Event], standing: Sequence[tuple[int, Position]]) -> None:
-        """Everything of one person in order of time; of what falls together, what happens goes before what is due."""
+        """Everything of one person in order of time.
+
+        Of what falls together, what happens goes before what is due.
+        """
         turn = self.turn = self._turn(person)
         self.about.imagined = turn.imagined
         for number, position in standing:
@@ -165,7 +179,9 @@ class _Stage:
             return
         run.way.ended_at, run.way.how = now, position.state
         cause = position.cause or ""
-        self.found.outs.append(Out(now, run.play, person, position.entered, position.state, cause, len(position.sent)))  # fmt: skip
+        self.found.outs.append(
+            Out(now, run.play, person, position.entered, position.state, cause, len(position.sent))
+        )
         self._note(now, run.play, position.state, "", cause)
 
     def _do(self, run: Run, act: Act) -> None:
@@ -192,15 +208,22 @@ class _Stage:
 
 
 def rehearse(
-    plays: Sequence[RehearsalScene], known: SequenceHistory, start: int, end: int, around: TriggerContext = NOTHING_AROUND,
-    rates: Mapping[tuple[str, str], float] | None = None, already: Sequence[tuple[int, int]] = (),
-    watched: int = 0, progress: Callable[[float], None] = lambda share: None,
-) -> Rehearsal:  # fmt: skip
+    plays: Sequence[RehearsalScene],
+    known: SequenceHistory,
+    start: int,
+    end: int,
+    around: TriggerContext = NOTHING_AROUND,
+    rates: Mapping[tuple[str, str], float] | None = None,
+    already: Sequence[tuple[int, int]] = (),
+    watched: int = 0,
+    progress: Callable[[float], None] = lambda share: None,
+) -> Rehearsal:
     """Plays the sequences side by side with ``start < at <= end``.
 
-    ``already`` are (instant, person) of marketing messages that really went, which count towards the limits. ``rates``
-    are shares by (channel, what) with which messages are opened, clicked and answered. The first ``watched`` people
-    who come into the first sequence get a diary. Raises ``RuleProblem`` where a rule leans on what is not there.
+    ``already`` are (instant, person) of marketing messages that really went, which count towards the limits.
+    ``rates`` are shares by (channel, what) with which messages are opened, clicked and answered. The first
+    ``watched`` people who come into the first sequence get a diary. Raises ``RuleProblem`` where a rule leans
+    on what is not there.
     """
     found = Rehearsal(start, end)
     events = _events(plays, known, start, end, around, already)
@@ -227,7 +250,14 @@ def _watched(found: Rehearsal, most: int) -> list[int]:
     return list(dict.fromkeys(person for _, person in came))[:most]
 
 
-def _events(plays: Sequence[RehearsalScene], known: SequenceHistory, start: int, end: int, around: TriggerContext, already: Sequence[tuple[int, int]]) -> dict[int, list[Event]]:  # fmt: skip
+def _events(
+    plays: Sequence[RehearsalScene],
+    known: SequenceHistory,
+    start: int,
+    end: int,
+    around: TriggerContext,
+    already: Sequence[tuple[int, int]],
+) -> dict[int, list[Event]]:
     """What happens to each person, in order of time."""
     found: dict[int, list[Event]] = {}
     for at, person in already:
@@ -255,7 +285,9 @@ def _standing(plays: Sequence[RehearsalScene]) -> dict[int, list[tuple[int, Posi
 
 @contextmanager
 def without_collecting() -> Iterator[None]:
-    """Millions of small tuples without a cycle among them: looking for cycles would take a third of the time."""
+    """Millions of small tuples without a cycle among them: looking for cycles would take a third of
+    the time.
+    """
     was = gc.isenabled()
     gc.disable()
     try:
@@ -266,7 +298,8 @@ def without_collecting() -> Iterator[None]:
 
 
 def woken(tree: Tree, position: Position, first: First, after: int, by: int) -> Position:
-    """A position that waits for something, woken at the instant at which that happened after ``after``, by ``by``.
+    """A position that waits for something, woken at the instant at which that happened after ``after``, by
+    ``by``.
 
     ``first`` says when something first happened between two instants.
     """

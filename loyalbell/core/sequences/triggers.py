@@ -1,4 +1,7 @@
-"""Who crosses the start line of a sequence, between two instants; each crossing once, under a name of its own."""
+"""Who crosses the start line of a sequence, between two instants.
+
+Each crossing once, under a name of its own.
+"""
 
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, field
@@ -21,7 +24,10 @@ MARCH_FIRST = "1 March"
 
 
 class TriggerHit(NamedTuple):
-    """``person`` is a person number; ``key`` names what brought them, ``anchor`` is the instant that is about."""
+    """``person`` is a person number.
+
+    ``key`` names what brought them, ``anchor`` is the instant that is about.
+    """
 
     at: int
     person: int
@@ -31,7 +37,9 @@ class TriggerHit(NamedTuple):
 
 @dataclass(frozen=True)
 class TriggerContext:
-    """What a start leans on beside the ledger: saved segments, what other sequences name, when 29 February is kept."""
+    """What a start leans on beside the ledger: saved segments, what other sequences name, when 29 February is
+    kept.
+    """
 
     segments: Mapping[int, Rule] = field(default_factory=dict)
     others: Others = Others()
@@ -124,19 +132,33 @@ def _on_date(
             yield TriggerHit(instant, person, key, anchor if exact is None else exact)
 
 
-def _dated(which: str, snapshot: HistorySnapshot, day: int, instant: int, zone: Zone, leap_day: str) -> Iterator[tuple[int, str, int | None]]:  # fmt: skip
+def _dated(
+    which: str, snapshot: HistorySnapshot, day: int, instant: int, zone: Zone, leap_day: str
+) -> Iterator[tuple[int, str, int | None]]:
     """(person, key, exact instant) of those whose date falls on a local day."""
     if which == "renewal":
         part = snapshot.memberships
         runs = (part.renews == day) & ((part.ended == NO_DAY) | (part.ended > zone.day(instant)))
         rows = np.flatnonzero(runs)
-        yield from zip(part.person[rows].tolist(), (f"renewal {key} {day}" for key in part.key[rows].tolist()), [None] * len(rows), strict=True)  # fmt: skip
+        yield from zip(
+            part.person[rows].tolist(),
+            (f"renewal {key} {day}" for key in part.key[rows].tolist()),
+            [None] * len(rows),
+            strict=True,
+        )
     elif which == "appointment":
         part_ = snapshot.appointments
         rows = np.flatnonzero(
-            (part_.state(instant) == BOOKED) & (part_.at >= zone.instant(day, 0)) & (part_.at < zone.instant(day + 1, 0))
-        )  # fmt: skip
-        yield from zip(part_.person[rows].tolist(), (f"appointment {key}" for key in part_.key[rows].tolist()), part_.at[rows].tolist(), strict=True)  # fmt: skip
+            (part_.state(instant) == BOOKED)
+            & (part_.at >= zone.instant(day, 0))
+            & (part_.at < zone.instant(day + 1, 0))
+        )
+        yield from zip(
+            part_.person[rows].tolist(),
+            (f"appointment {key}" for key in part_.key[rows].tolist()),
+            part_.at[rows].tolist(),
+            strict=True,
+        )
     else:
         yield from ((person, key, None) for person, key in _yearly(which, snapshot, day_of(day), leap_day))
 
@@ -163,7 +185,9 @@ def _yearly(which: str, snapshot: HistorySnapshot, day: date, leap_day: str) -> 
 
 
 def kept_on(day: date, leap_day: str = "28 February") -> list[tuple[int, int]]:
-    """(month, day) of the yearly dates kept on a day: in common years 29 February falls on 28 February or 1 March."""
+    """(month, day) of the yearly dates kept on a day: in common years 29 February falls on 28 February or 1
+    March.
+    """
     found = [(day.month, day.day)]
     leap = day.year % 4 == 0 and (day.year % 100 != 0 or day.year % 400 == 0)
     stand_in = (3, 1) if leap_day == MARCH_FIRST else (2, 28)
@@ -183,7 +207,9 @@ _FIND: dict[type, Callable[..., Iterator[TriggerHit]]] = {
 def beyond(
     start: Start, snapshot: HistorySnapshot, now: int, around: TriggerContext = TriggerContext()
 ) -> Ints:
-    """Person numbers of those already past the line at ``now``, who stay out unless they are let in by choice."""
+    """Person numbers of those already past the line at ``now``, who stay out unless they are let in by
+    choice.
+    """
     if isinstance(start, OnSegment) and start.way == "joins":
         return np.flatnonzero(_met(start.rule, snapshot, now, around))
     if isinstance(start, OnInactivity):

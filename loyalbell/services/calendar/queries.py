@@ -51,9 +51,13 @@ def calendar(application: Application, coming: Coming | None) -> list[CalendarDa
     with application.database.reading() as session:
         rows = session.execute(
             select(Delivery.sent_at, Delivery.channel, func.count())
-            .where(Delivery.state.in_(HANDED_OVER), Delivery.sent_at >= start, Delivery.origin_kind.in_(("campaign", "sequence")))
+            .where(
+                Delivery.state.in_(HANDED_OVER),
+                Delivery.sent_at >= start,
+                Delivery.origin_kind.in_(("campaign", "sequence")),
+            )
             .group_by(text("delivery.sent_at / 900"), Delivery.channel)
-        ).all()  # fmt: skip
+        ).all()
         coming_up = Campaign.state.in_(("scheduled", "held")) | Campaign.round_at.is_not(None)
         planned = list(session.scalars(select(Campaign).where(coming_up)))
     for at, channel, count in rows:

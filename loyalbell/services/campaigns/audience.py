@@ -1,4 +1,6 @@
-"""Who would get a campaign: its segment, parted by what its plan leaves out and by the refusals before every send."""
+"""Who would get a campaign: its segment, parted by what its plan leaves out and by the refusals before every
+send.
+"""
 
 from collections import Counter, defaultdict
 from collections.abc import Mapping, Sequence
@@ -54,7 +56,9 @@ def plan_of(campaign: Campaign) -> CampaignPlan:
 
 
 def audience(application: Application, campaign: Campaign) -> Audience:
-    """Everyone in the campaign's segment now, each with the message that is theirs, or why they are left out."""
+    """Everyone in the campaign's segment now, each with the message that is theirs, or why they are
+    left out.
+    """
     now, plan = application.clock.now(), plan_of(campaign)
     with application.database.reading() as session:
         segment = session.get_one(Segment, campaign.segment_id)
@@ -71,7 +75,14 @@ def audience(application: Application, campaign: Campaign) -> Audience:
     return found
 
 
-def _by_message(application: Application, session: Session, campaign: Campaign, plan: CampaignPlan, snapshot: HistorySnapshot, met: Mask) -> dict[int, list[int]]:  # fmt: skip
+def _by_message(
+    application: Application,
+    session: Session,
+    campaign: Campaign,
+    plan: CampaignPlan,
+    snapshot: HistorySnapshot,
+    met: Mask,
+) -> dict[int, list[int]]:
     """Person ids by the message that is theirs; of several segments the first one counts."""
     found: dict[int, list[int]] = defaultdict(list)
     left = met.copy()
@@ -90,7 +101,14 @@ def _by_message(application: Application, session: Session, campaign: Campaign, 
     return found
 
 
-def _left_out(application: Application, session: Session, campaign: Campaign, plan: CampaignPlan, snapshot: HistorySnapshot, met: Mask) -> dict[int, str]:  # fmt: skip
+def _left_out(
+    application: Application,
+    session: Session,
+    campaign: Campaign,
+    plan: CampaignPlan,
+    snapshot: HistorySnapshot,
+    met: Mask,
+) -> dict[int, str]:
     """By person id why the plan leaves somebody of the segment out."""
     now, out = application.clock.now(), dict[int, str]()
     for segment in session.scalars(select(Segment).where(Segment.id.in_(plan.exclude))):
@@ -124,10 +142,18 @@ def written_channels(session: Session, order: Sequence[str], message_id: int) ->
 
 
 def part(
-    session: Session, ids: Sequence[int], now: datetime, channels: Sequence[str], marketing: bool,
-    found: Audience, taken: set[tuple[str, str | None]],
-) -> None:  # fmt: skip
-    """Puts each person on the first channel that nothing speaks against; the cause is that of the first channel."""
+    session: Session,
+    ids: Sequence[int],
+    now: datetime,
+    channels: Sequence[str],
+    marketing: bool,
+    found: Audience,
+    taken: set[tuple[str, str | None]],
+) -> None:
+    """Puts each person on the first channel that nothing speaks against.
+
+    The cause is that of the first channel.
+    """
     for start in range(0, len(ids), SQL_BATCH):
         people = list(session.scalars(select(Person).where(Person.id.in_(ids[start : start + SQL_BATCH]))))
         facts = {channel: send_facts(session, people, channel, now) for channel in channels}
@@ -136,7 +162,13 @@ def part(
             _place(found, taken, person.id, known, marketing)
 
 
-def _place(found: Audience, taken: set[tuple[str, str | None]], person_id: int, facts: Mapping[str, SendFacts], marketing: bool) -> None:  # fmt: skip
+def _place(
+    found: Audience,
+    taken: set[tuple[str, str | None]],
+    person_id: int,
+    facts: Mapping[str, SendFacts],
+    marketing: bool,
+) -> None:
     causes: list[str] = []
     for channel, known in facts.items():
         cause: str | None = first_refusal(known, marketing)

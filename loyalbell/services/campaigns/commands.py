@@ -59,7 +59,10 @@ def draft_campaign(
     by: str,
     channels: Sequence[str] = ("email",),
 ) -> int:
-    """``channels`` are tried in their order for each person. Raises ``CannotSend`` where the name is missing or taken."""
+    """``channels`` are tried in their order for each person.
+
+    Raises ``CannotSend`` where the name is missing or taken.
+    """
     name = " ".join(name.split())
     if not channels or not set(channels) <= set(CHANNELS):
         raise CannotSend("Choose at least one channel: email, text or chat.")
@@ -86,10 +89,12 @@ def draft_campaign(
 
 
 def start_campaign(application: Application, campaign_id: int, people_seen: int, by: str) -> int:
-    """Plans a touch for everyone in the segment and begins sending, or waits for its time. Returns how many will get it.
+    """Plans a touch for everyone in the segment and begins sending, or waits for its time.
 
-    ``people_seen`` is the number the person confirmed. Raises ``CannotSend`` if it no longer holds, if the campaign was
-    started before, or if pre-flight forbids it.
+    Returns how many will get it.
+
+    ``people_seen`` is the number the person confirmed. Raises ``CannotSend`` if it no longer holds, if the
+    campaign was started before, or if pre-flight forbids it.
     """
     now = application.clock.now()
     with application.database.reading() as session:
@@ -151,8 +156,8 @@ def release_campaign(application: Application, campaign_id: int, people_seen: in
 def start_due(application: Application) -> int:
     """Starts the campaigns whose time has come, to whoever is in the segment then. Returns how many began.
 
-    One whose audience has grown far beyond what was confirmed, whose message has come to need mending, or whose time
-    passed long ago is held. Of several rounds that were missed one goes out.
+    One whose audience has grown far beyond what was confirmed, whose message has come to need mending, or
+    whose time passed long ago is held. Of several rounds that were missed one goes out.
     """
     now, begun = application.clock.now(), 0
     with application.database.reading() as session:
@@ -175,7 +180,14 @@ def start_due(application: Application) -> int:
                 continue
             if why:
                 kept.state, kept.held_because = "held", why
-                application.note(session, "the clock", "held a campaign", campaign=campaign.name, people=len(found.reached), confirmed=campaign.people_seen)  # fmt: skip
+                application.note(
+                    session,
+                    "the clock",
+                    "held a campaign",
+                    campaign=campaign.name,
+                    people=len(found.reached),
+                    confirmed=campaign.people_seen,
+                )
             else:
                 _start(application, session, kept, found, campaign.by or "the clock")
                 begun += 1
@@ -185,7 +197,10 @@ def start_due(application: Application) -> int:
 def _odd(application: Application, campaign: Campaign, found: Audience, guard: VolumeGuard) -> str:
     """Why it should wait for a person; empty where nothing is odd."""
     if len(found.reached) > guard.most(campaign.people_seen or 0):
-        return f"{len(found.reached):,} people would have got it, and {campaign.people_seen or 0:,} were confirmed."
+        return (
+            f"{len(found.reached):,} people would have got it, and {campaign.people_seen or 0:,} were"
+            " confirmed."
+        )
     if blocked(findings(application, campaign)):
         return "Its message has come to need mending."
     if campaign.goes_out_at is not None and application.clock.now() - campaign.goes_out_at > PATIENCE:
@@ -233,20 +248,46 @@ def _start(application: Application, session: Session, campaign: Campaign, who: 
     application.note(session, by, "started a campaign", campaign=campaign.name, people=len(who.reached))
 
 
-def _deliveries(campaign: Campaign, versions: Mapping[int, int], who: Audience, now: datetime, zone: str) -> list[dict[str, object]]:  # fmt: skip
-    """A row for everybody: planned, at once or paced, or withheld with its cause. ``versions`` by message id."""
+def _deliveries(
+    campaign: Campaign, versions: Mapping[int, int], who: Audience, now: datetime, zone: str
+) -> list[dict[str, object]]:
+    """A row for everybody: planned, at once or paced, or withheld with its cause.
+
+    ``versions`` by message id.
+    """
     shared: dict[str, object] = {
-        "origin_kind": "campaign", "origin_id": campaign.id, "step": "", "attempts": 0,
-    }  # fmt: skip
+        "origin_kind": "campaign",
+        "origin_id": campaign.id,
+        "step": "",
+        "attempts": 0,
+    }
     due = _due(plan_of(campaign), len(who.reached), now, zone)
     planned = [
-        {"person_id": at, "address": address, "state": PLANNED, "cause": None, "channel": who.channel[at], "token": new_token(who.channel[at]), "due_at": when, "message_version_id": versions[who.message[at]]}
+        {
+            "person_id": at,
+            "address": address,
+            "state": PLANNED,
+            "cause": None,
+            "channel": who.channel[at],
+            "token": new_token(who.channel[at]),
+            "due_at": when,
+            "message_version_id": versions[who.message[at]],
+        }
         for (at, address), when in zip(who.reached.items(), due, strict=True)
-    ]  # fmt: skip
+    ]
     withheld = [
-        {"person_id": at, "address": None, "state": WITHHELD, "cause": cause, "channel": campaign.channels[0], "token": new_token("email"), "due_at": now, "message_version_id": versions[campaign.message_id]}
+        {
+            "person_id": at,
+            "address": None,
+            "state": WITHHELD,
+            "cause": cause,
+            "channel": campaign.channels[0],
+            "token": new_token("email"),
+            "due_at": now,
+            "message_version_id": versions[campaign.message_id],
+        }
         for at, cause in who.left_out.items()
-    ]  # fmt: skip
+    ]
     return [shared | row for row in (*planned, *withheld)]
 
 

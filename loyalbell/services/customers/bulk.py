@@ -61,7 +61,10 @@ def suppress_all(
 
 
 def erase_all(application: Application, person_ids: Sequence[int], typed: str, by: str) -> int:
-    """``typed`` must be the number of people, so that nobody erases more than they think. Raises ``NotKept``."""
+    """``typed`` must be the number of people, so that nobody erases more than they think.
+
+    Raises ``NotKept``.
+    """
     if typed.replace(",", "").strip() != str(len(person_ids)):
         raise NotKept(f"Type {len(person_ids)} to say that you mean to erase so many. Nothing was erased.")
     return erase(application, person_ids, by)

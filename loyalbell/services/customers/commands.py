@@ -38,8 +38,11 @@ def change_person(application: Application, person_id: int, given: Mapping[str, 
 
     def act(edit: Edit) -> None:
         readers: dict[str, CellReader] = {
-            "email": Email(), "phone": Phone(edit.shop.country), "language": Language(), "zone": Zone(),
-        }  # fmt: skip
+            "email": Email(),
+            "phone": Phone(edit.shop.country),
+            "language": Language(),
+            "zone": Zone(),
+        }
         for column, what in LABELS.items():
             if column in given:
                 text = " ".join(given[column].split())
@@ -116,7 +119,10 @@ Cared = tuple[int | None, str, str, str]
 
 
 def change_companions(application: Application, person_id: int, given: Sequence[Cared], by: str) -> None:
-    """Whom they care for: (id or ``None`` for a new one, name, kind, birthday as text); no name takes one out."""
+    """Whom they care for: (id or ``None`` for a new one, name, kind, birthday as text).
+
+    No name takes one out.
+    """
 
     def act(edit: Edit) -> None:
         reader, held = Birthday(edit.shop.country != "US"), {one.id: one for one in _of(edit, Companion)}
@@ -129,9 +135,12 @@ def change_companions(application: Application, person_id: int, given: Sequence[
                 continue
             year, month, day = reader.read(born.strip()) if born.strip() else (None, None, None)
             facts = {
-                "name": name[:80], "kind": " ".join(kind.split())[:40] or None,
-                "birthday_year": year, "birthday_month": month, "birthday_day": day,
-            }  # fmt: skip
+                "name": name[:80],
+                "kind": " ".join(kind.split())[:40] or None,
+                "birthday_year": year,
+                "birthday_month": month,
+                "birthday_day": day,
+            }
             if old is None:
                 edit.session.add(Companion(person_id=person_id, **facts))
                 edit.note("Cares for", None, name)
@@ -166,7 +175,8 @@ def change_ids(application: Application, person_id: int, given: Sequence[tuple[s
             )
             if other is not None:
                 raise ValueError(
-                    f"the id “{value}” of {source} belongs to another customer; merge the two if they are one person"
+                    f"the id “{value}” of {source} belongs to another customer; merge the two if they are one"
+                    " person"
                 )
             edit.session.add(ExternalId(source=source, value=value, person_id=person_id))
             edit.note(f"Id in {source}", None, value)

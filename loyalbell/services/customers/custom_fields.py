@@ -114,7 +114,10 @@ def _holders(session: Session, field_id: int, choice: str) -> bool:
 
 
 def delete_field(application: Application, field_id: int, by: str) -> None:
-    """Only a field that nothing uses can go, and its values with it. Raises ``CannotKeepField`` and ``InUse``."""
+    """Only a field that nothing uses can go, and its values with it.
+
+    Raises ``CannotKeepField`` and ``InUse``.
+    """
     with application.database.transaction() as session:
         field = session.get(CustomField, field_id)
         if field is None:

@@ -39,10 +39,15 @@ def _records(session: Session) -> list[Record]:
         ids.setdefault(person_id, []).append(value)
     rows = session.execute(
         select(
-            Person.id, Person.first_name, Person.last_name, Person.email, Person.phone, Person.street,
+            Person.id,
+            Person.first_name,
+            Person.last_name,
+            Person.email,
+            Person.phone,
+            Person.street,
             Person.postal_code,
         )
-    )  # fmt: skip
+    )
     return [
         Record(at, f"{first or ''} {last or ''}", email, phone, street, code, tuple(ids.get(at, ())))
         for at, first, last, email, phone, street, code in rows
@@ -114,7 +119,9 @@ def _stricter(by: str) -> Any:
 
 
 def part_again(application: Application, merge_id: int, by: str) -> int:
-    """Undoes a merge; what has come since stays with the kept record. Returns the other's id. Raises ``CannotMerge``."""
+    """Undoes a merge; what has come since stays with the kept record. Returns the other's id. Raises
+    ``CannotMerge``.
+    """
     with application.database.transaction() as session:
         done = session.get(Merge, merge_id)
         if done is None or done.undone_at is not None:

@@ -14,7 +14,10 @@ from loyalbell.storage.webhook_events import announce
 
 
 def erase(application: Application, person_ids: Sequence[int], by: str) -> int:
-    """Takes people and everything about them out for good; their addresses stay suppressed. Returns how many."""
+    """Takes people and everything about them out for good.
+
+    Their addresses stay suppressed. Returns how many.
+    """
     with application.database.transaction() as session:
         return erase_in(application, session, person_ids, by)
 

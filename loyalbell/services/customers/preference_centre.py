@@ -85,13 +85,24 @@ def choices(application: Application, token: str) -> Choices | None:
             [(channel, address_of(person, channel) or "", said[channel] == "agreed") for channel in CHANNELS],
             kept.often if kept else "any",
             kept.paused_until if kept else None,
-            list(session.scalars(select(Companion).where(Companion.person_id == person.id).order_by(Companion.id))),
-            list(session.scalars(select(YearlyDate).where(YearlyDate.person_id == person.id).order_by(YearlyDate.name))),
-        )  # fmt: skip
+            list(
+                session.scalars(
+                    select(Companion).where(Companion.person_id == person.id).order_by(Companion.id)
+                )
+            ),
+            list(
+                session.scalars(
+                    select(YearlyDate).where(YearlyDate.person_id == person.id).order_by(YearlyDate.name)
+                )
+            ),
+        )
 
 
 def choose(application: Application, token: str, form: Mapping[str, Any]) -> bool:
-    """Keeps what was chosen, channel by channel, each change as a line of the consent log. False for no such link."""
+    """Keeps what was chosen, channel by channel, each change as a line of the consent log.
+
+    False for no such link.
+    """
     with application.database.transaction() as session:
         person = person_of(session, token)
         if person is None:
@@ -119,7 +130,15 @@ def choose(application: Application, token: str, form: Mapping[str, Any]) -> boo
         return True
 
 
-def say(application: Application, session: Session, person_id: int, channel: str, state: str, source: str, wording: str | None = None) -> None:  # fmt: skip
+def say(
+    application: Application,
+    session: Session,
+    person_id: int,
+    channel: str,
+    state: str,
+    source: str,
+    wording: str | None = None,
+) -> None:
     """One line of the consent log, where it changes anything."""
     if consent_now(session, [person_id], channel).get(person_id) == state:
         return
@@ -208,7 +227,10 @@ def offer_shown(application: Application, code: str) -> tuple[OfferCode, Offer] 
 
 
 def sign_up(application: Application, form: Mapping[str, Any]) -> None:
-    """Keeps the wish and sends a mail to confirm it. The same address twice within an hour gets one mail. Raises ``NotTaken``."""
+    """Keeps the wish and sends a mail to confirm it.
+
+    The same address twice within an hour gets one mail. Raises ``NotTaken``.
+    """
     try:
         email = validate_email(
             str(form.get("email", "")).strip(), check_deliverability=False
@@ -255,8 +277,8 @@ def _ask_to_confirm(
         session.add(entry)
         session.flush()
     words = (
-        f"Somebody, we hope you, asked that {shop.name} may write to this address.\n\n"
-        f"Yes, it was me: {shop.public_url}/confirm/{row.token}\n\nIf it was not you, do nothing: nobody will write again."
+        f"Somebody, we hope you, asked that {shop.name} may write to this address.\n\nYes, it was me:"
+        f" {shop.public_url}/confirm/{row.token}\n\nIf it was not you, do nothing: nobody will write again."
     )
     content = c.EmailContent(form="plain", subject=f"Confirm your address for {shop.name}", plain=words)
     version = once_only(
@@ -264,10 +286,17 @@ def _ask_to_confirm(
     )
     session.add(
         Delivery(
-            origin_kind=CONFIRMATION, origin_id=version, person_id=person.id, message_version_id=version, channel="email",
-            address=row.email, token=new_token("email"), state=PLANNED, due_at=now,
+            origin_kind=CONFIRMATION,
+            origin_id=version,
+            person_id=person.id,
+            message_version_id=version,
+            channel="email",
+            address=row.email,
+            token=new_token("email"),
+            state=PLANNED,
+            due_at=now,
         )
-    )  # fmt: skip
+    )
 
 
 def confirm(application: Application, token: str) -> bool | None:

@@ -26,9 +26,14 @@ def say_consent(
         if consent_now(edit.session, [person_id], channel).get(person_id) == state:
             raise ValueError(f"that is on file already: {state}")
         entry = ConsentEntry(
-            person_id=person_id, channel=channel, state=state, at=edit.now, source=source.strip()[:200],
-            wording=wording.strip()[:2_000] or None, by=by,
-        )  # fmt: skip
+            person_id=person_id,
+            channel=channel,
+            state=state,
+            at=edit.now,
+            source=source.strip()[:200],
+            wording=wording.strip()[:2_000] or None,
+            by=by,
+        )
         edit.session.add(entry)
         edit.session.flush()
         announce_consent(edit.session, entry, edit.now)

@@ -1,4 +1,7 @@
-"""Contact limits and quiet hours for campaigns, asked when their messages fall due; sequences ask them in their own step."""
+"""Contact limits and quiet hours for campaigns, asked when their messages fall due.
+
+Sequences ask them in their own step.
+"""
 
 from collections import Counter
 from collections.abc import Sequence
@@ -26,7 +29,10 @@ REMEMBERED = timedelta(days=366)
 def within_limits(
     session: Session, shop: Shop, deliveries: Sequence[Delivery], now: datetime
 ) -> list[Delivery]:
-    """Those that may go now. Others of campaigns are put off to the first moment that fits, or withheld after three days."""
+    """Those that may go now.
+
+    Others of campaigns are put off to the first moment that fits, or withheld after three days.
+    """
     care = CareSettings.load(session)
     mine = [one for one in deliveries if one.origin_kind == CAMPAIGN]
     service = _service(session, {one.message_version_id for one in mine})
@@ -64,7 +70,10 @@ def _service(session: Session, versions: set[int]) -> set[int]:
 
 
 def _sent(session: Session, people: list[int], now: datetime) -> dict[int, list[int]]:
-    """By person id when marketing messages left for them, or a sequence is about to send one; ascending, none ahead."""
+    """By person id when marketing messages left for them, or a sequence is about to send one.
+
+    Ascending, none ahead.
+    """
     when = func.coalesce(Delivery.sent_at, Delivery.handed_at, Delivery.due_at)
     query = (
         select(Delivery.person_id, when)

@@ -87,7 +87,10 @@ def send_facts(
 
 
 def _asked_for_less(session: Session, ids: Sequence[int], now: datetime) -> tuple[set[int], set[int]]:
-    """Who asked for a pause that still runs; who asked to hear less often and heard from us within that time."""
+    """Who asked for a pause that still runs.
+
+    Who asked to hear less often and heard from us within that time.
+    """
     kept = list(session.scalars(select(Preference).where(Preference.person_id.in_(ids))))
     paused = {one.person_id for one in kept if one.paused_until is not None and one.paused_until > now}
     seldom = {one.person_id: OFTEN[one.often] for one in kept if one.often in OFTEN}
@@ -190,7 +193,9 @@ class Composer:
             self.gateways[channel] = GATEWAYS[channel].load(self.session)
         return self.gateways[channel]
 
-    def _all_facts(self, deliveries: Sequence[Delivery], people: dict[int, Person]) -> dict[tuple[int, str], dict[int, dict[str, object]]]:  # fmt: skip
+    def _all_facts(
+        self, deliveries: Sequence[Delivery], people: dict[int, Person]
+    ) -> dict[tuple[int, str], dict[int, dict[str, object]]]:
         groups: dict[tuple[int, str], list[Person]] = {}
         for delivery in deliveries:
             person = people[delivery.person_id]
@@ -244,8 +249,14 @@ class Composer:
         )
 
     def _form(
-        self, delivery: Delivery, person: Person, writing: Writing, template: Compiled, filled: Filled, facts: dict[str, object]
-    ) -> tuple[str, bytes]:  # fmt: skip
+        self,
+        delivery: Delivery,
+        person: Person,
+        writing: Writing,
+        template: Compiled,
+        filled: Filled,
+        facts: dict[str, object],
+    ) -> tuple[str, bytes]:
         if isinstance(writing, EmailContent):
             assert isinstance(filled, FilledEmail)
             return self._email(delivery, person, writing, filled)
@@ -266,7 +277,9 @@ class Composer:
             body | self._chat(delivery, writing, template, filled, facts)
         ).encode()
 
-    def _email(self, delivery: Delivery, person: Person, writing: EmailContent, filled: FilledEmail) -> tuple[str, bytes]:  # fmt: skip
+    def _email(
+        self, delivery: Delivery, person: Person, writing: EmailContent, filled: FilledEmail
+    ) -> tuple[str, bytes]:
         self.email = self.email or EmailSettings.load(self.session)
         settings = self.email
         mail = mail_for(self.session, delivery, person, filled, writing, self.shop, self.now, settings)
@@ -275,8 +288,13 @@ class Composer:
         return return_path(delivery, self.shop, settings), mail
 
     def _chat(
-        self, delivery: Delivery, writing: ChatContent, template: CompiledShort, filled: str, facts: dict[str, object]
-    ) -> dict[str, object]:  # fmt: skip
+        self,
+        delivery: Delivery,
+        writing: ChatContent,
+        template: CompiledShort,
+        filled: str,
+        facts: dict[str, object],
+    ) -> dict[str, object]:
         last = self.session.scalar(
             select(func.max(Reply.at)).where(
                 Reply.channel == "chat", Reply.address == (delivery.address or ""), Reply.inward

@@ -133,7 +133,10 @@ def say_for_address(
     kind: str,
     source: str,
 ) -> None:
-    """A STOP takes everyone at an address off the channel; a START takes back what a STOP, or this link, ended."""
+    """A STOP takes everyone at an address off the channel.
+
+    A START takes back what a STOP, or this link, ended.
+    """
     column = {"email": Person.email, "text": Person.phone, "chat": Person.chat_handle}[channel]
     people = {
         *session.scalars(select(Person.id).where(column == address)),
@@ -181,7 +184,10 @@ def _sharing(session: Session, delivery: Delivery) -> set[int]:
 
 
 def word_on_channel(application: Application, person_id: int, channel: str) -> str | None:
-    """What a person said last about a channel: agreed, refused, waiting; ``None`` where they were never asked."""
+    """What a person said last about a channel: agreed, refused, waiting.
+
+    ``None`` where they were never asked.
+    """
     query = (
         select(ConsentEntry.state)
         .where(ConsentEntry.person_id == person_id, ConsentEntry.channel == channel)

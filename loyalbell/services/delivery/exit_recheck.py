@@ -1,4 +1,6 @@
-"""A last look at a sequence's message before it leaves: the person may have left, or come back, since it was planned."""
+"""A last look at a sequence's message before it leaves: the person may have left, or come back, since it was
+planned.
+"""
 
 from collections.abc import Sequence
 

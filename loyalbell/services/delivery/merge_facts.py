@@ -1,4 +1,7 @@
-"""What is known of people for the fields of a message, read in one go for a batch; only what the message asks."""
+"""What is known of people for the fields of a message, read in one go for a batch.
+
+Only what the message asks.
+"""
 
 from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import dataclass
@@ -79,9 +82,13 @@ def _clean(facts: Mapping[str, object]) -> dict[str, object]:
 def _of_the_shop(session: Session, shop: Shop) -> dict[str, object]:
     links = LinkSettings.load(session)
     return {
-        "shop_name": shop.name, "shop_phone": links.phone, "shop_address": shop.postal_address,
-        "booking_url": links.booking_url, "review_url": links.review_url, "stop_words": STOP_WORDS,
-    }  # fmt: skip
+        "shop_name": shop.name,
+        "shop_phone": links.phone,
+        "shop_address": shop.postal_address,
+        "booking_url": links.booking_url,
+        "review_url": links.review_url,
+        "stop_words": STOP_WORDS,
+    }
 
 
 def _on_file(batch: Batch) -> Found:
@@ -90,8 +97,11 @@ def _on_file(batch: Batch) -> Found:
         month, day = person.birthday_month, person.birthday_day
         born = say_date(date(2000, month, day)) if month and day else None
         found[person.id] = {
-            "first_name": person.first_name, "last_name": person.last_name, "city": person.city, "birthday": born,
-        }  # fmt: skip
+            "first_name": person.first_name,
+            "last_name": person.last_name,
+            "city": person.city,
+            "birthday": born,
+        }
     return found
 
 
@@ -121,14 +131,25 @@ def _orders(batch: Batch) -> Found:
 
 def _visits(batch: Batch) -> Found:
     queries = (
-        select(Order.person_id, func.max(Order.placed_at)).where(
-            Order.person_id.in_(batch.ids), Order.in_person, Order.cancelled_at.is_(None), Order.placed_at <= batch.now
-        ).group_by(Order.person_id),
-        select(Visit.person_id, func.max(Visit.at)).where(Visit.person_id.in_(batch.ids), Visit.at <= batch.now).group_by(Visit.person_id),
-        select(Appointment.person_id, func.max(Appointment.starts_at)).where(
-            Appointment.person_id.in_(batch.ids), Appointment.state == "kept", Appointment.starts_at <= batch.now
-        ).group_by(Appointment.person_id),
-    )  # fmt: skip
+        select(Order.person_id, func.max(Order.placed_at))
+        .where(
+            Order.person_id.in_(batch.ids),
+            Order.in_person,
+            Order.cancelled_at.is_(None),
+            Order.placed_at <= batch.now,
+        )
+        .group_by(Order.person_id),
+        select(Visit.person_id, func.max(Visit.at))
+        .where(Visit.person_id.in_(batch.ids), Visit.at <= batch.now)
+        .group_by(Visit.person_id),
+        select(Appointment.person_id, func.max(Appointment.starts_at))
+        .where(
+            Appointment.person_id.in_(batch.ids),
+            Appointment.state == "kept",
+            Appointment.starts_at <= batch.now,
+        )
+        .group_by(Appointment.person_id),
+    )
     last: dict[int, datetime] = {}
     for query in queries:
         for person_id, at in batch.session.execute(query).all():
@@ -177,8 +198,10 @@ def _appointments(batch: Batch) -> Found:
     for person_id, starts, item in batch.session.execute(query):
         day, clock = batch.local(starts), _clock(starts, batch.shop.zone)
         found[person_id] = {
-            "appointment_on": f"{day:%A} {say_date(day)}", "appointment_at": clock, "appointment_for": item,
-        }  # fmt: skip
+            "appointment_on": f"{day:%A} {say_date(day)}",
+            "appointment_at": clock,
+            "appointment_for": item,
+        }
     return found
 
 

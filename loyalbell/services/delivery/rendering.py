@@ -55,7 +55,9 @@ NO_LETTERHEAD = c.LetterheadLook(header="", footer="", ink="#1f2a2b", accent="#1
 
 
 _COMPILED = ResultCache()
-"""Compiled letters are the same for every book, so that they are kept for the program, not for one application."""
+"""Compiled letters are the same for every book, so that they are kept for the program, not for one
+application.
+"""
 
 
 def compile_writing(
@@ -77,10 +79,16 @@ def look_of(session: Session, letterhead_id: int | None) -> c.LetterheadLook | N
     logo = session.get(GalleryPicture, letterhead.logo_id) if letterhead.logo_id else None
     shop = session.get(Shop, 1)
     return c.LetterheadLook(
-        header=letterhead.header, footer=letterhead.footer, ink=letterhead.ink, accent=letterhead.accent,
-        paper=letterhead.paper, card=letterhead.card, font=letterhead.font, width=letterhead.width,
+        header=letterhead.header,
+        footer=letterhead.footer,
+        ink=letterhead.ink,
+        accent=letterhead.accent,
+        paper=letterhead.paper,
+        card=letterhead.card,
+        font=letterhead.font,
+        width=letterhead.width,
         logo=picture_url(shop, logo.token) if logo and shop else "",
-    )  # fmt: skip
+    )
 
 
 def picture_url(shop: Shop, token: str) -> str:
@@ -106,10 +114,11 @@ def render_context_for(
     pictures = {
         row.id: PictureFact(picture_url(shop, row.token), row.width, row.alt)
         for row in session.execute(
-            select(GalleryPicture.id, GalleryPicture.token, GalleryPicture.width, GalleryPicture.alt)
-            .where(GalleryPicture.id.in_(wanted))
+            select(GalleryPicture.id, GalleryPicture.token, GalleryPicture.width, GalleryPicture.alt).where(
+                GalleryPicture.id.in_(wanted)
+            )
         )
-    }  # fmt: skip
+    }
     return RenderContext(look, pictures, saved, tuple(LinkSettings.load(session).social))
 
 
@@ -123,7 +132,9 @@ def newest_version(session: Session, message_id: int) -> MessageVersion:
     return session.scalars(query.order_by(MessageVersion.number.desc()).limit(1)).one()
 
 
-def compiled_version(session: Session, shop: Shop, version_id: int, channel: str, language: str) -> Compiled | None:  # fmt: skip
+def compiled_version(
+    session: Session, shop: Shop, version_id: int, channel: str, language: str
+) -> Compiled | None:
     """Of a version what somebody of a language gets on a channel; ``None`` where it says nothing there."""
     writing = writing_of(session, version_id, channel, language)
     return None if writing is None else compiled(writing, render_context_for(session, shop, writing))
@@ -193,7 +204,9 @@ class ContentFiller:
             return set()
         return set(snapshot.people.ids[mask & np.isin(snapshot.people.ids, list(ids))].tolist())
 
-    def _add_items(self, lists: Sequence[c.Items], people: Sequence[Person], found: dict[int, dict[str, object]]) -> None:  # fmt: skip
+    def _add_items(
+        self, lists: Sequence[c.Items], people: Sequence[Person], found: dict[int, dict[str, object]]
+    ) -> None:
         shelf, cards = self._shelf(), _cards(self.session, self.shop)
         numbers = dict(
             zip(
@@ -284,9 +297,14 @@ def codes_for(
 
 
 def fill_for_delivery(
-    session: Session, compiled: Compiled, facts: Mapping[str, object], delivery: Delivery, shop: Shop, now: datetime,
+    session: Session,
+    compiled: Compiled,
+    facts: Mapping[str, object],
+    delivery: Delivery,
+    shop: Shop,
+    now: datetime,
     codes: Codes | None = None,
-) -> Filled:  # fmt: skip
+) -> Filled:
     """With followed links, the pixel, the person's own codes and refusal link. Raises ``FieldProblem``.
 
     ``codes`` are those of a whole batch, where they were given out before.
@@ -338,8 +356,15 @@ def _reply_address(delivery: Delivery, settings: EmailSettings) -> str:
 
 
 def mail_for(
-    session: Session, delivery: Delivery, person: Person, filled: FilledEmail, writing: c.EmailContent, shop: Shop, now: datetime, settings: EmailSettings
-) -> bytes:  # fmt: skip
+    session: Session,
+    delivery: Delivery,
+    person: Person,
+    filled: FilledEmail,
+    writing: c.EmailContent,
+    shop: Shop,
+    now: datetime,
+    settings: EmailSettings,
+) -> bytes:
     files = (
         []
         if not writing.attachments

@@ -148,7 +148,8 @@ def apply_map(application: Application, run_id: int, given: Mapping[str, object]
         for target, heading in columns.items():
             if target not in known and not target.startswith(tuple(f"{new}:" for new in NEW)):
                 raise FileProblem(
-                    f"The map names “{target}”, which {run.kind} do not have. Known: {', '.join(sorted(known))}."
+                    f"The map names “{target}”, which {run.kind} do not have. Known:"
+                    f" {', '.join(sorted(known))}."
                 )
             if heading not in headings:
                 raise FileProblem(f"The map names the column “{heading}”, which the file does not have.")

@@ -26,10 +26,30 @@ from loyalbell.storage.schema import ConsentEntry, CustomField, ExternalId, Shop
 Values = dict[str, Any]
 Numbered = tuple[int, Values]
 ORDER_COLUMNS = (
-    "order_id", "customer_id", "email", "phone", "placed", "department", "location", "staff", "in_person",
-    "confirmed_at", "shipped_at", "delivered_at", "cancelled_at", "refunded_at", "total", "discount", "refunded",
-    "item_id", "item", "category", "quantity", "line_total", "line_discount",
-)  # fmt: skip
+    "order_id",
+    "customer_id",
+    "email",
+    "phone",
+    "placed",
+    "department",
+    "location",
+    "staff",
+    "in_person",
+    "confirmed_at",
+    "shipped_at",
+    "delivered_at",
+    "cancelled_at",
+    "refunded_at",
+    "total",
+    "discount",
+    "refunded",
+    "item_id",
+    "item",
+    "category",
+    "quantity",
+    "line_total",
+    "line_discount",
+)
 
 
 @dataclass
@@ -64,10 +84,15 @@ class ApiIngest:
 
     def people(self, records: Sequence[Values]) -> Pushed:
         readers: dict[str, CellReader] = {
-            "email": Email(), "phone": Phone(self.country), "language": Language(), "zone": Zone(),
-            "birthday": Birthday(False), "joined": When(self.zone, False), "closed": When(self.zone, False),
+            "email": Email(),
+            "phone": Phone(self.country),
+            "language": Language(),
+            "zone": Zone(),
+            "birthday": Birthday(False),
+            "joined": When(self.zone, False),
+            "closed": When(self.zone, False),
             "deceased": When(self.zone, False),
-        }  # fmt: skip
+        }
         fields = {one.name.casefold(): one for one in self.session.scalars(select(CustomField))}
         pushed, good = Pushed(), []
         for at, record in enumerate(records):
@@ -127,9 +152,12 @@ class ApiIngest:
         if at > int(self.now.timestamp()):
             raise ValueError("a word about a channel cannot come from the future")
         return {
-            "channel": one["channel"], "state": one["state"], "at": at,
-            "source": clean(one.get("source")) or self.source, "wording": clean(one.get("wording")),
-        }  # fmt: skip
+            "channel": one["channel"],
+            "state": one["state"],
+            "at": at,
+            "source": clean(one.get("source")) or self.source,
+            "wording": clean(one.get("wording")),
+        }
 
     def _take_people(self, good: list[Numbered], pushed: Pushed) -> None:
         targets = {name for _, values in good for name in values if ":" in name}
@@ -217,7 +245,10 @@ class ApiIngest:
 
 
 def clean(text: Any) -> Any:
-    """A text without control characters and outer white space, ``None`` where nothing is left; others as they are."""
+    """A text without control characters and outer white space, ``None`` where nothing is left.
+
+    Others as they are.
+    """
     if not isinstance(text, str):
         return text
     kept = "".join(c for c in text if c.isprintable() or c == "\n").strip()

@@ -12,8 +12,13 @@ from loyalbell.storage.schema import Delivery, Message, MessageVersion
 
 
 def keep(
-    application: Application, message_id: int | None, name: str, content: c.MessageContent | Writing, by: str, purpose: str = ""
-) -> int:  # fmt: skip
+    application: Application,
+    message_id: int | None,
+    name: str,
+    content: c.MessageContent | Writing,
+    by: str,
+    purpose: str = "",
+) -> int:
     """Saves as a new version if anything changed. Raises ``MessageProblem``."""
     name = " ".join(name.split())
     if not name:

@@ -19,7 +19,10 @@ KEPT_SECONDS = 60
 
 @dataclass(frozen=True)
 class Missing:
-    """``missing`` by field; what has no entry is missing for all ``people``. Of a large audience, by a part of it."""
+    """``missing`` by field.
+
+    What has no entry is missing for all ``people``. Of a large audience, by a part of it.
+    """
 
     missing: dict[str, int]
     people: int

@@ -24,7 +24,10 @@ class MadeFile:
 
 
 def write(application: Application, name: str, content: c.MessageContent, form: str) -> MadeFile:
-    """``form``: json, html or eml; the latter two as the first reader gets the email. Raises ``ContentProblem``, ``FieldProblem``."""
+    """``form``: json, html or eml.
+
+    The latter two as the first reader gets the email. Raises ``ContentProblem``, ``FieldProblem``.
+    """
     plain = (
         "".join(one if one.isascii() and (one.isalnum() or one in " -_") else "" for one in name).strip()
         or "message"
@@ -41,9 +44,14 @@ def write(application: Application, name: str, content: c.MessageContent, form: 
         return MadeFile(f"{plain}.html", "text/html", (shown.html or f"<pre>{shown.text}</pre>").encode())
     shop = application.the_shop()
     envelope = Envelope(
-        shop.sender_name, shop.sender_email or "shop@localhost", "A customer", "customer@localhost",
-        "<copy@localhost>", application.clock.now(), f"{shop.public_url}/",
-    )  # fmt: skip
+        shop.sender_name,
+        shop.sender_email or "shop@localhost",
+        "A customer",
+        "customer@localhost",
+        "<copy@localhost>",
+        application.clock.now(),
+        f"{shop.public_url}/",
+    )
     return MadeFile(f"{plain}.eml", "message/rfc822", make_mail(shown, envelope).as_bytes())
 
 

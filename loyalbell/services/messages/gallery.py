@@ -48,7 +48,10 @@ class CannotTake(Exception):
 
 
 def add_picture(application: Application, name: str, data: bytes, alt: str, by: str) -> GalleryPicture:
-    """Pictures wider than 1,200 pixels are made smaller; what a camera wrote into them is left out. Raises ``CannotTake``."""
+    """Pictures wider than 1,200 pixels are made smaller.
+
+    What a camera wrote into them is left out. Raises ``CannotTake``.
+    """
     if len(data) > MOST_BYTES:
         raise CannotTake(f"This picture has {len(data) / 1e6:.1f} MB; 10 MB at most.")
     try:
@@ -62,9 +65,16 @@ def add_picture(application: Application, name: str, data: bytes, alt: str, by: 
     except (UnidentifiedImageError, OSError, SyntaxError) as error:
         raise CannotTake("This file is not a picture that can be read.") from error
     row = GalleryPicture(
-        token=secrets.token_urlsafe(12), name=_name(name), alt=one_line(alt)[:500], kind=KINDS[kind], width=width,
-        height=height, data=made, made_at=application.clock.now(), by=by,
-    )  # fmt: skip
+        token=secrets.token_urlsafe(12),
+        name=_name(name),
+        alt=one_line(alt)[:500],
+        kind=KINDS[kind],
+        width=width,
+        height=height,
+        data=made,
+        made_at=application.clock.now(),
+        by=by,
+    )
     with application.database.transaction() as session:
         session.add(row)
         session.flush()
@@ -150,9 +160,14 @@ def picture_of(application: Application, token: str) -> GalleryPicture | None:
 def pictures(application: Application) -> list[Row[int, str, str, str, int, int, datetime]]:
     """What is known of each picture but its data, the newest first."""
     query = select(
-        GalleryPicture.id, GalleryPicture.token, GalleryPicture.name, GalleryPicture.alt,
-        GalleryPicture.width, GalleryPicture.height, GalleryPicture.made_at,
-    ).order_by(GalleryPicture.id.desc())  # fmt: skip
+        GalleryPicture.id,
+        GalleryPicture.token,
+        GalleryPicture.name,
+        GalleryPicture.alt,
+        GalleryPicture.width,
+        GalleryPicture.height,
+        GalleryPicture.made_at,
+    ).order_by(GalleryPicture.id.desc())
     with application.database.reading() as session:
         return list(session.execute(query).all())
 

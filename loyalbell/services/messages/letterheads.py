@@ -15,9 +15,13 @@ from loyalbell.services.references import refuse_if_used
 from loyalbell.storage.schema import GalleryPicture, Letterhead, OpeningMessage
 
 FONTS = (
-    "Verdana, Arial, sans-serif", "Arial, Helvetica, sans-serif", "Georgia, 'Times New Roman', serif",
-    "'Trebuchet MS', Arial, sans-serif", "Tahoma, Arial, sans-serif", "'Courier New', monospace",
-)  # fmt: skip
+    "Verdana, Arial, sans-serif",
+    "Arial, Helvetica, sans-serif",
+    "Georgia, 'Times New Roman', serif",
+    "'Trebuchet MS', Arial, sans-serif",
+    "Tahoma, Arial, sans-serif",
+    "'Courier New', monospace",
+)
 COLOURS = ("ink", "accent", "paper", "card")
 NARROWEST, WIDEST = 320, 800
 _COLOUR = re.compile(r"#[0-9a-fA-F]{6}")

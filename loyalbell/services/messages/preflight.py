@@ -23,7 +23,9 @@ from loyalbell.services.messages.preview import sample
 from loyalbell.storage.schema import Shop
 
 
-def findings_of(application: Application, writing: Writing, audience: Sequence[int] | None = None, marketing: bool = True) -> list[Finding]:  # fmt: skip
+def findings_of(
+    application: Application, writing: Writing, audience: Sequence[int] | None = None, marketing: bool = True
+) -> list[Finding]:
     with application.database.reading() as session:
         shop = session.get_one(Shop, 1)
         made = None
@@ -44,7 +46,9 @@ def findings_of(application: Application, writing: Writing, audience: Sequence[i
         return found
 
 
-def _filter_score(application: Application, session: Session, shop: Shop, writing: Writing, made: CompiledEmail) -> tuple[float, str] | None:  # fmt: skip
+def _filter_score(
+    application: Application, session: Session, shop: Shop, writing: Writing, made: CompiledEmail
+) -> tuple[float, str] | None:
     """What the spam filter of this machine says of it, as one of those it would reach gets it."""
     if not spam_filter.installed():
         return None
@@ -90,8 +94,16 @@ def _empty_lists(
     ]
 
 
-def findings_of_all(application: Application, content: c.MessageContent, channels: Sequence[str] | None = None, marketing: bool = True) -> list[Finding]:  # fmt: skip
-    """Of every writing, or of those on some channels; said with the channel and language where there are several."""
+def findings_of_all(
+    application: Application,
+    content: c.MessageContent,
+    channels: Sequence[str] | None = None,
+    marketing: bool = True,
+) -> list[Finding]:
+    """Of every writing, or of those on some channels.
+
+    Said with the channel and language where there are several.
+    """
     wanted = [one for one in content.writings if channels is None or one.channel in channels]
     if not wanted:
         return [Finding("must fix", "The message says nothing on this channel yet.")]

@@ -34,7 +34,14 @@ OWN_PAGES = re.compile(r"^/(sign-up|(preferences|keep|view|u|offer|picture)/[^/]
 COUNTED = frozenset(name for names, _ in MAKERS for name in names)
 
 
-def preflight_context(application: Application, session: Session, writing: Writing, audience: Sequence[int] | None = None, marketing: bool = True, score: tuple[float, str] | None = None) -> PreflightContext:  # fmt: skip
+def preflight_context(
+    application: Application,
+    session: Session,
+    writing: Writing,
+    audience: Sequence[int] | None = None,
+    marketing: bool = True,
+    score: tuple[float, str] | None = None,
+) -> PreflightContext:
     """``audience`` are ids of people; everyone on file where it is ``None``."""
     shop, links = session.get_one(Shop, 1), LinkSettings.load(session)
     given = {"shop_phone": links.phone, "booking_url": links.booking_url, "review_url": links.review_url}
@@ -71,7 +78,10 @@ def lacking(session: Session, shop: Shop) -> dict[str, tuple[str, ...]]:
     elif not shop.smtp_host:
         found["email"] = ("There is no mail server. Set it in Settings.",)
     elif not is_confirmed(session, shop):
-        words = f"Nobody has confirmed the sender’s address {shop.sender_email}. Settings, Channels sends a link to it."
+        words = (
+            f"Nobody has confirmed the sender’s address {shop.sender_email}. Settings, Channels sends a link"
+            " to it."
+        )
         found["email"] = (words,)
     for channel, group in GATEWAYS.items():
         settings = group.load(session)

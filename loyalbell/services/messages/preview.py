@@ -49,7 +49,9 @@ class Variant:
 
 
 def readers(application: Application, content: c.MessageContent | None = None) -> list[Reader]:
-    """Real customers that try a message: complete, with nothing, the longest name, each language, each variant."""
+    """Real customers that try a message: complete, with nothing, the longest name, each language, each
+    variant.
+    """
     named = Person.first_name.is_not(None)
     complete = named & Person.last_name.is_not(None) & Person.email.is_not(None)
     length = func.length(Person.first_name + func.coalesce(Person.last_name, "")).desc()
@@ -105,7 +107,10 @@ def _met(application: Application, session: Session, rule: Any) -> list[int]:
 
 
 def read_as(application: Application, writing: Writing, person_id: int | None) -> FilledEmail | str:
-    """One writing as this person would get it: an email, or the words of a text. Raises ``FieldProblem`` where they would not."""
+    """One writing as this person would get it: an email, or the words of a text.
+
+    Raises ``FieldProblem`` where they would not.
+    """
     with application.database.reading() as session:
         shop, now = session.get_one(Shop, 1), application.clock.now()
         template = compiled(writing, render_context_for(session, shop, writing))

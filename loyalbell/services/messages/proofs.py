@@ -14,7 +14,13 @@ class NoProof(Exception):
     """Why no proof can be sent, in words."""
 
 
-def send_proof(application: Application, writing: c.EmailContent | c.TextContent | c.ChatContent, as_person: int | None, to: ProofReader, by: str) -> str:  # fmt: skip
+def send_proof(
+    application: Application,
+    writing: c.EmailContent | c.TextContent | c.ChatContent,
+    as_person: int | None,
+    to: ProofReader,
+    by: str,
+) -> str:
     """Plans it for now; what comes of it counts nowhere. Returns the address. Raises ``NoProof``."""
     address = {"email": to.email, "text": to.phone, "chat": to.chat}[writing.channel]
     if not address:
@@ -31,10 +37,17 @@ def send_proof(application: Application, writing: c.EmailContent | c.TextContent
         version = once_only(session, PROOF, c.as_message(writing).model_dump(mode="json"), now, by)
         session.add(
             Delivery(
-                origin_kind=PROOF, origin_id=version, step=writing.channel, person_id=person.id,
-                message_version_id=version, channel=writing.channel, address=address, token=new_token("email"),
-                state=PLANNED, due_at=now,
+                origin_kind=PROOF,
+                origin_id=version,
+                step=writing.channel,
+                person_id=person.id,
+                message_version_id=version,
+                channel=writing.channel,
+                address=address,
+                token=new_token("email"),
+                state=PLANNED,
+                due_at=now,
             )
-        )  # fmt: skip
+        )
         application.note(session, by, "sent a proof", to=address, as_person=person.id)
     return address

@@ -21,7 +21,10 @@ def installed() -> bool:
 
 
 def score_later(application: Application, key: str, mail: Callable[[], bytes]) -> tuple[float, str] | None:
-    """The score where it is known; else it is asked in the background, for it takes seconds, and is there the next time."""
+    """The score where it is known.
+
+    Else it is asked in the background, for it takes seconds, and is there the next time.
+    """
     if not installed():
         return None
     known: tuple[tuple[float, str] | None] | None = application.cache.peek("spam", key)
@@ -36,7 +39,10 @@ def score_later(application: Application, key: str, mail: Callable[[], bytes]) -
 
 
 def score(mail: bytes) -> tuple[float, str] | None:
-    """(score, names of the rules that held), asked offline; ``None`` where there is no filter or it says nothing."""
+    """(score, names of the rules that held), asked offline.
+
+    ``None`` where there is no filter or it says nothing.
+    """
     if not installed():
         return None
     try:

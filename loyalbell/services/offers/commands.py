@@ -70,7 +70,9 @@ def archive(application: Application, offer_id: int, away: bool, by: str) -> Non
         )
 
 
-def issue(session: Session, shop: Shop, offer_id: int, person_id: int, now: datetime, delivery_id: int | None = None) -> OfferCode | None:  # fmt: skip
+def issue(
+    session: Session, shop: Shop, offer_id: int, person_id: int, now: datetime, delivery_id: int | None = None
+) -> OfferCode | None:
     """The code that came with a touch, or a new one; ``None`` where the offer is gone, away or over."""
     if delivery_id is not None:
         return issue_many(session, shop, offer_id, {delivery_id: person_id}, now).get(delivery_id)
@@ -83,8 +85,13 @@ def issue(session: Session, shop: Shop, offer_id: int, person_id: int, now: date
     return code
 
 
-def issue_many(session: Session, shop: Shop, offer_id: int, people: Mapping[int, int], now: datetime) -> dict[int, OfferCode]:  # fmt: skip
-    """By touch (id → person id) the code that came with it before, or a new one. Empty where none can be given any more."""
+def issue_many(
+    session: Session, shop: Shop, offer_id: int, people: Mapping[int, int], now: datetime
+) -> dict[int, OfferCode]:
+    """By touch (id → person id) the code that came with it before, or a new one.
+
+    Empty where none can be given any more.
+    """
     there = {
         code.delivery_id: code
         for code in session.scalars(
@@ -121,12 +128,24 @@ def _new(
 ) -> OfferCode:
     """One in 1.8 million million codes; the table refuses the same one twice."""
     return OfferCode(
-        offer_id=offer.id, person_id=person_id, delivery_id=delivery_id, code=make_code(secrets.randbelow), issued_at=now,
-        expires_at=until, uses_left=terms_of(offer).uses,
-    )  # fmt: skip
+        offer_id=offer.id,
+        person_id=person_id,
+        delivery_id=delivery_id,
+        code=make_code(secrets.randbelow),
+        issued_at=now,
+        expires_at=until,
+        uses_left=terms_of(offer).uses,
+    )
 
 
-def redeem(application: Application, typed: str, purchase: int, by: str, lines: Sequence[Line] = (), order_id: int | None = None) -> Given:  # fmt: skip
+def redeem(
+    application: Application,
+    typed: str,
+    purchase: int,
+    by: str,
+    lines: Sequence[Line] = (),
+    order_id: int | None = None,
+) -> Given:
     """Uses a code once on a purchase (minor units; ``lines`` where they are known). Raises ``CannotRedeem``.
 
     The use is taken in the same statement that looks whether there is one left.
@@ -156,10 +175,15 @@ def redeem(application: Application, typed: str, purchase: int, by: str, lines: 
             raise CannotRedeem(why_not(code, now, shop.zone) or "It has been used.")
         session.add(
             Redemption(
-                code_id=code.id, at=now, by=by, purchase_minor=purchase, given_minor=found.benefit,
-                cost_minor=found.cost, order_id=order_id,
+                code_id=code.id,
+                at=now,
+                by=by,
+                purchase_minor=purchase,
+                given_minor=found.benefit,
+                cost_minor=found.cost,
+                order_id=order_id,
             )
-        )  # fmt: skip
+        )
         application.note(session, by, "redeemed a code", offer=offer.name, person=code.person_id)
         return found
 

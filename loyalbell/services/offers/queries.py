@@ -60,7 +60,10 @@ def names(session: Session) -> Names:
 def facts(
     session: Session, shop: Shop, offer: Offer, code: OfferCode | None, now: datetime
 ) -> dict[str, str]:
-    """What a message says of an offer: ``name``, ``code``, ``terms``, ``until``, ``url``, ``qr``; a sample without a code."""
+    """What a message says of an offer: ``name``, ``code``, ``terms``, ``until``, ``url``, ``qr``.
+
+    A sample without a code.
+    """
     terms = terms_of(offer)
     until = code.expires_at if code else expires(terms, now, shop.zone)
     last = say_date(local_day(until - timedelta(seconds=1), shop.zone)) if until else ""
@@ -106,9 +109,12 @@ def worth(session: Session, offer: Offer, lines: Sequence[Line]) -> Given:
 def figures(session: Session, offer: Offer, now: datetime) -> Figures:
     codes = select(OfferCode).where(OfferCode.offer_id == offer.id).subquery()
     out, open_codes, open_uses = session.execute(
-        select(func.count(), func.count().filter(_still(codes, now)), func.sum(codes.c.uses_left).filter(_still(codes, now)))
-        .select_from(codes)
-    ).one()  # fmt: skip
+        select(
+            func.count(),
+            func.count().filter(_still(codes, now)),
+            func.sum(codes.c.uses_left).filter(_still(codes, now)),
+        ).select_from(codes)
+    ).one()
     used, benefit, cost, purchases = session.execute(
         select(
             func.count(),
@@ -188,7 +194,9 @@ def newest_codes(
 
 @dataclass(frozen=True)
 class CodeFound:
-    """A code typed at the till: its offer, who holds it, why it does not hold ("" where it does), and its uses."""
+    """A code typed at the till: its offer, who holds it, why it does not hold ("" where it does), and its
+    uses.
+    """
 
     code: OfferCode
     offer: Offer

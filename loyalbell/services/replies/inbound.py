@@ -86,7 +86,17 @@ def take_mail(application: Application, recipients: Sequence[str], raw: bytes) -
         "auto-reply" if is_automatic(headers, str(mail["Subject"] or "")) else keyword(newest_words(words))
     )
     network_id = str(mail["Message-ID"] or hashlib.sha256(raw).hexdigest())
-    take_reply(application, "email", network_id, sender, newest_words(words), application.clock.now(), kind, str(mail["Subject"] or ""), delivery.id if delivery else None)  # fmt: skip
+    take_reply(
+        application,
+        "email",
+        network_id,
+        sender,
+        newest_words(words),
+        application.clock.now(),
+        kind,
+        str(mail["Subject"] or ""),
+        delivery.id if delivery else None,
+    )
 
 
 def _named(session: Session, recipients: Sequence[str]) -> Delivery | None:
@@ -96,10 +106,20 @@ def _named(session: Session, recipients: Sequence[str]) -> Delivery | None:
 
 
 def take_reply(
-    application: Application, channel: str, network_id: str, address: str, text: str, at: datetime, kind: Kind | None = None,
-    subject: str = "", delivery_id: int | None = None,
-) -> int | None:  # fmt: skip
-    """Keeps what somebody wrote, once, and does at once what it asks. Returns its id; ``None`` where it was here before."""
+    application: Application,
+    channel: str,
+    network_id: str,
+    address: str,
+    text: str,
+    at: datetime,
+    kind: Kind | None = None,
+    subject: str = "",
+    delivery_id: int | None = None,
+) -> int | None:
+    """Keeps what somebody wrote, once, and does at once what it asks.
+
+    Returns its id; ``None`` where it was here before.
+    """
     kind = kind or keyword(text)
     with application.database.transaction() as session:
         there = select(Reply.id).where(Reply.channel == channel, Reply.network_id == network_id)
@@ -110,10 +130,19 @@ def take_reply(
         )
         person = delivery.person_id if delivery else _person_at(session, channel, address)
         reply = Reply(
-            channel=channel, network_id=network_id, address=address, person_id=person, delivery_id=delivery.id if delivery else None,
-            inward=True, at=at, subject=one_line(subject)[:300] or None, text=text.strip()[:MOST_TEXT], kind=kind,
-            state="new" if kind == "answer" else "done", done_at=None if kind == "answer" else at,
-        )  # fmt: skip
+            channel=channel,
+            network_id=network_id,
+            address=address,
+            person_id=person,
+            delivery_id=delivery.id if delivery else None,
+            inward=True,
+            at=at,
+            subject=one_line(subject)[:300] or None,
+            text=text.strip()[:MOST_TEXT],
+            kind=kind,
+            state="new" if kind == "answer" else "done",
+            done_at=None if kind == "answer" else at,
+        )
         session.add(reply)
         session.flush()
         if delivery is not None and kind != "auto-reply":
@@ -145,11 +174,16 @@ def _last_to(session: Session, channel: str, address: str, at: datetime) -> Deli
     query = (
         select(Delivery)
         .where(
-            Delivery.channel == channel, Delivery.address == address, Delivery.state == SENT, Delivery.sent_at.is_not(None),
-            Delivery.sent_at <= at, Delivery.sent_at > at - LATELY, Delivery.origin_kind != "proof",
+            Delivery.channel == channel,
+            Delivery.address == address,
+            Delivery.state == SENT,
+            Delivery.sent_at.is_not(None),
+            Delivery.sent_at <= at,
+            Delivery.sent_at > at - LATELY,
+            Delivery.origin_kind != "proof",
         )
         .order_by(Delivery.sent_at.desc(), Delivery.id.desc())
-    )  # fmt: skip
+    )
     return session.scalars(query.limit(1)).first()
 
 

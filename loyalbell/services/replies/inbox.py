@@ -55,7 +55,9 @@ def waiting(session: Session) -> int:
     return session.scalar(select(func.count()).where(Reply.inward, Reply.state != "done")) or 0
 
 
-def threads(session: Session, done: bool = False, only: str = "", mine: int | None = None, limit: int = 100) -> list[Thread]:  # fmt: skip
+def threads(
+    session: Session, done: bool = False, only: str = "", mine: int | None = None, limit: int = 100
+) -> list[Thread]:
     """The newest of each person and channel; open ones, or those done."""
     query = select(Reply).where(Reply.inward, (Reply.state == "done") if done else (Reply.state != "done"))
     if done:
@@ -122,14 +124,31 @@ def _answer(application: Application, session: Session, reply: Reply, text: str,
     version = once_only(session, ANSWER, c.as_message(content).model_dump(mode="json"), now, by)
     session.add(
         Delivery(
-            origin_kind=ANSWER, origin_id=version, person_id=person.id, message_version_id=version, channel=reply.channel,
-            address=reply.address or address_of(person, reply.channel), token=new_token("email"), state=PLANNED, due_at=now,
+            origin_kind=ANSWER,
+            origin_id=version,
+            person_id=person.id,
+            message_version_id=version,
+            channel=reply.channel,
+            address=reply.address or address_of(person, reply.channel),
+            token=new_token("email"),
+            state=PLANNED,
+            due_at=now,
         )
-    )  # fmt: skip
+    )
     ours = Reply(
-        channel=reply.channel, network_id=f"ours-{uuid.uuid4().hex}", address=reply.address, person_id=person.id, inward=False,
-        at=now, subject=reply.subject, text=text, kind="answer", state="done", done_at=now, by=by,
-    )  # fmt: skip
+        channel=reply.channel,
+        network_id=f"ours-{uuid.uuid4().hex}",
+        address=reply.address,
+        person_id=person.id,
+        inward=False,
+        at=now,
+        subject=reply.subject,
+        text=text,
+        kind="answer",
+        state="done",
+        done_at=now,
+        by=by,
+    )
     session.add(ours)
     session.flush()
     return ours.id
@@ -143,7 +162,11 @@ def _plain(text: str) -> str:
 def _content(reply: Reply, text: str) -> c.EmailContent | c.TextContent | c.ChatContent:
     if reply.channel == "email":
         subject = reply.subject or "Your message"
-        return c.EmailContent(form="plain", subject=_plain(subject if subject.lower().startswith("re:") else f"Re: {subject}"), plain=text)  # fmt: skip
+        return c.EmailContent(
+            form="plain",
+            subject=_plain(subject if subject.lower().startswith("re:") else f"Re: {subject}"),
+            plain=text,
+        )
     words = [c.ShownText(text=text[:5_000])]
     return c.TextContent(texts=words) if reply.channel == "text" else c.ChatContent(texts=words)
 

@@ -54,8 +54,8 @@ class PersonLine:
 class Results:
     """People by figure, each once. ``revenue`` is net minor units of the orders attributed.
 
-    ``messages`` are names by id, ``message_of`` is the last that somebody got, ``rounds`` are when each began with the
-    people it was handed over for.
+    ``messages`` are names by id, ``message_of`` is the last that somebody got, ``rounds`` are when each began
+    with the people it was handed over for.
     """
 
     campaign: Campaign

@@ -1,4 +1,6 @@
-"""The bands of a part of the shop: people and money in each now, and who went from one to another by month."""
+"""The bands of a part of the shop: people and money in each now, and who went from one to another by
+month.
+"""
 
 from datetime import datetime, timedelta
 from itertools import pairwise
@@ -14,7 +16,9 @@ from loyalbell.services.rhythm.figures import MONTHS_BACK, YEAR, Looking, gap_of
 
 
 def bands(looking: Looking, months: int = MONTHS_BACK) -> dict[str, Any]:
-    """People and their money of the last 365 days in each band, and how many went from one to another by month."""
+    """People and their money of the last 365 days in each band, and how many went from one to another by
+    month.
+    """
     snapshot, as_of, gap = looking.snapshot, looking.as_of, gap_of(looking)
     now = rhythms(snapshot, as_of, gap, looking.part).band
     here = snapshot.on_file(as_of)
@@ -50,7 +54,9 @@ def month_edges(looking: Looking, months: int) -> list[int]:
 
 
 def movement(looking: Looking, gap: float, months: int) -> list[dict[str, Any]]:
-    """For each month who went where: ``people`` is bands (then, from) x bands (now, to), by their place in the list."""
+    """For each month who went where: ``people`` is bands (then, from) x bands (now, to), by their place in
+    the list.
+    """
     snapshot, edges = looking.snapshot, month_edges(looking, months)
     states = [_band_at(looking, gap, edge) for edge in edges]
     found = []

@@ -51,7 +51,9 @@ class Looking:
 
 
 def read_instant(text: str | None, zone: str, now: datetime) -> datetime:
-    """An ISO instant; without an offset in ``zone``; a plain day means its last second. Raises ``NotAPart``."""
+    """An ISO instant; without an offset in ``zone``; a plain day means its last second. Raises
+    ``NotAPart``.
+    """
     if not text:
         return now
     try:
@@ -110,7 +112,9 @@ def repeat(looking: Looking) -> dict[str, Any]:
 def second_purchases(
     looking: Looking, by_item: bool = False, fewest: int = 20, most: int = 12
 ) -> list[dict[str, Any]]:
-    """By the department, or an item, of the first purchase: how many came back at all, and how soon half of those did."""
+    """By the department, or an item, of the first purchase: how many came back at all, and how soon half of
+    those did.
+    """
     snapshot = looking.snapshot
     bought = buying_days(snapshot, looking.as_of)
     first = np.ones(len(bought.person), dtype=np.bool_)
@@ -148,7 +152,8 @@ def _first_of(looking: Looking, by_item: bool) -> Any:
 def in_common(looking: Looking, percent: float, most: int = 5) -> list[dict[str, Any]]:
     """What the top buyers have oftener than the others: departments, categories, tags, memberships.
 
-    ``share`` of the top against ``others``; the greatest differences first, those of less than 5 in 100 left out.
+    ``share`` of the top against ``others``; the greatest differences first, those of less than 5 in 100 left
+    out.
     """
     snapshot, as_of = looking.snapshot, looking.as_of
     found = concentration(snapshot, as_of, None, looking.part)
@@ -233,11 +238,14 @@ def recency_frequency_money(looking: Looking) -> dict[str, Any]:
                 times = found.purchases[inside]
                 cells.append(
                     {
-                        "recency": recency, "frequency": frequency, "people": int(inside.sum()),
-                        "money": int(found.value[inside].sum()), "days_ago": [int(ago.min()), int(ago.max())],
+                        "recency": recency,
+                        "frequency": frequency,
+                        "people": int(inside.sum()),
+                        "money": int(found.value[inside].sum()),
+                        "days_ago": [int(ago.min()), int(ago.max())],
                         "purchases": [int(times.min()), int(times.max())],
                     }
-                )  # fmt: skip
+                )
     return {"ties": TIES, "count": found.count.tolist(), "money": found.spent.tolist(), "cells": cells}
 
 
@@ -307,17 +315,24 @@ def value(
         ids = snapshot.people.ids[made.person]
         found["people"] = [
             {
-                "person": int(ids[at]), "frequency": int(made.frequency[at]), "recency": float(made.recency[at]),
-                "age": float(made.age[at]), "expected_purchases": float(purchases[at]), "alive": float(alive[at]),
+                "person": int(ids[at]),
+                "frequency": int(made.frequency[at]),
+                "recency": float(made.recency[at]),
+                "age": float(made.age[at]),
+                "expected_purchases": float(purchases[at]),
+                "alive": float(alive[at]),
                 "expected_value": None if worth is None else float(worth[at]),
             }
             for at in range(len(made))
-        ]  # fmt: skip
+        ]
     return found
 
 
 def calibration(looking: Looking, unit: str, share: float = 0.5) -> dict[str, Any]:
-    """The last ``share`` of the history held out, expected from the part before. Raises ``models.TooLittle``."""
+    """The last ``share`` of the history held out, expected from the part before.
+
+    Raises ``models.TooLittle``.
+    """
     orders = looking.snapshot.orders
     if not len(orders):
         raise models.TooLittle("Nothing has been bought yet.")

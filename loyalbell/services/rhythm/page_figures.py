@@ -87,7 +87,10 @@ def value_job(application: Application, names: Names) -> str:
 
 
 def value(application: Application, names: Names) -> Mapping[str, Any] | None:
-    """What is expected ahead; ``None`` while it is being fitted in the background. ``problem`` where it cannot be."""
+    """What is expected ahead.
+
+    ``None`` while it is being fitted in the background. ``problem`` where it cannot be.
+    """
     found = looking(application, names)
     key = (found.today, "value", names.key)
     ready: Mapping[str, Any] | None = application.cache.peek_version(RHYTHM, found.snapshot.version, key)

@@ -15,7 +15,10 @@ from loyalbell.services.segments.queries import Member
 
 @dataclass(frozen=True)
 class Movement:
-    """How a rule's people changed between an instant and now; ``came`` and ``left`` are numbers in the ledger."""
+    """How a rule's people changed between an instant and now.
+
+    ``came`` and ``left`` are numbers in the ledger.
+    """
 
     then: int
     now: int

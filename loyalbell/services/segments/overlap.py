@@ -20,7 +20,10 @@ class Overlap:
 
 
 def compare(application: Application, segment_ids: list[int]) -> list[Overlap]:
-    """Every way of being in or out of two or three segments, the ways with nobody left out. Raises ``RuleProblem``."""
+    """Every way of being in or out of two or three segments, the ways with nobody left out.
+
+    Raises ``RuleProblem``.
+    """
     with application.database.reading() as session:
         found = [session.get_one(Segment, one) for one in segment_ids]
     masks = [who(application, rule_of(segment))[1] for segment in found]

@@ -43,7 +43,8 @@ class Member:
 class Reading:
     """What a rule gives now. ``reach`` is people by channel, then by none of them.
 
-    ``alone`` is how many of the rest each line takes away by itself; ``overlaps`` are (id, name, people in both).
+    ``alone`` is how many of the rest each line takes away by itself; ``overlaps`` are (id, name, people in
+    both).
     """
 
     rule: Rule
@@ -139,7 +140,9 @@ def _overlaps(
 
 
 def _alone(rule: Rule, snapshot: HistorySnapshot, now: datetime, saved: dict[int, Rule]) -> list[int]:
-    """For each outermost line, how many more there would be without it (fewer, for *any*: how many only it brings)."""
+    """For each outermost line, how many more there would be without it (fewer, for *any*: how many only it
+    brings).
+    """
     evaluation = RuleEvaluation(snapshot, now, saved)
     masks = [meets_line(line, evaluation) for line in rule.root.lines]
     here, found = snapshot.on_file(int(now.timestamp())), []

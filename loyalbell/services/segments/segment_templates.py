@@ -56,90 +56,133 @@ def _by_buying(application: Application) -> list[SegmentTemplate]:
     rule_of_thumb = f"the rule of thumb, 2 to 2.5 times the usual gap, is {thumb[0]} to {thumb[1]}"
     return [
         SegmentTemplate(
-            "Lapsed: ordered before, and not lately", ("shop", "salon", "restaurant"), _all(bought, _ago(line)),
+            "Lapsed: ordered before, and not lately",
+            ("shop", "salon", "restaurant"),
+            _all(bought, _ago(line)),
             f"{line} days: by then nine in ten of those who ever come back have; {rule_of_thumb}",
         ),
         SegmentTemplate(
-            "Late against their own rhythm", ("shop", "restaurant", "salon", "clinic"),
-            _all(m.BandCondition(bands=("late", "quiet"))), "each person’s own usual gap",
+            "Late against their own rhythm",
+            ("shop", "restaurant", "salon", "clinic"),
+            _all(m.BandCondition(bands=("late", "quiet"))),
+            "each person’s own usual gap",
         ),
         SegmentTemplate(
-            "Bought once, a month ago or longer", ("shop", "salon"),
+            "Bought once, a month ago or longer",
+            ("shop", "salon"),
             _all(m.OrdersCondition(comparison="exactly"), m.OrdersCondition(measure="last", value=30)),
             "30 days, as is common practice",
         ),
         SegmentTemplate(
-            "Best customers by orders", ("shop", "restaurant", "salon"), _all(m.OrdersCondition(value=often, period=YEAR)),
+            "Best customers by orders",
+            ("shop", "restaurant", "salon"),
+            _all(m.OrdersCondition(value=often, period=YEAR)),
             f"{often} or more orders in 365 days: what one in ten of your buyers made",
         ),
         SegmentTemplate(
-            "Top 20 % by money", ("shop", "restaurant", "salon"), _all(m.TopCondition(percent=20, days=365)),
+            "Top 20 % by money",
+            ("shop", "restaurant", "salon"),
+            _all(m.TopCondition(percent=20, days=365)),
             "the last 365 days",
         ),
-    ]  # fmt: skip
+    ]
 
 
 def _by_messages() -> list[SegmentTemplate]:
     return [
         SegmentTemplate(
-            "Engaged by email", ("shop", "restaurant", "salon", "clinic"),
+            "Engaged by email",
+            ("shop", "restaurant", "salon", "clinic"),
             _all(
                 m.ConsentCondition(),
-                _any(*(m.MessagesCondition(act=act, channel="email", period=m.LastDays(days=90)) for act in ("opened", "clicked")), m.OrdersCondition(period=m.LastDays(days=90))),
+                _any(
+                    *(
+                        m.MessagesCondition(act=act, channel="email", period=m.LastDays(days=90))
+                        for act in ("opened", "clicked")
+                    ),
+                    m.OrdersCondition(period=m.LastDays(days=90)),
+                ),
             ),
             "opened, clicked or bought in 90 days; 120 and 180 are usual too",
         ),
         SegmentTemplate(
-            "Never reacts to email", ("shop", "restaurant", "salon", "clinic"), _never_reacts_email(),
+            "Never reacts to email",
+            ("shop", "restaurant", "salon", "clinic"),
+            _never_reacts_email(),
             "agreed and received in 72 weeks, and neither opened, clicked nor bought (common practice)",
         ),
         SegmentTemplate(
-            "Never reacts to texts", ("shop", "restaurant", "salon"),
+            "Never reacts to texts",
+            ("shop", "restaurant", "salon"),
             _all(
-                m.ConsentCondition(channel="text"), m.PersonCondition(fact="since", comparison="at least", value="60"),
+                m.ConsentCondition(channel="text"),
+                m.PersonCondition(fact="since", comparison="at least", value="60"),
                 m.MessagesCondition(channel="text", value=6),
                 m.MessagesCondition(act="clicked", channel="text", period=m.LastDays(days=60), **NOTHING),
             ),
             "on file 60 days, more than 5 texts, none pressed in 60 days (common practice)",
         ),
-    ]  # fmt: skip
+    ]
 
 
 def _by_visits() -> list[SegmentTemplate]:
     return [
         *(
-            SegmentTemplate(f"Away {weeks} weeks", ("restaurant",), _weeks_away(weeks, until), "the ladder of 2, 4 and 8 weeks since the last visit, each with a better offer (common practice)")
+            SegmentTemplate(
+                f"Away {weeks} weeks",
+                ("restaurant",),
+                _weeks_away(weeks, until),
+                "the ladder of 2, 4 and 8 weeks since the last visit, each with a better offer (common"
+                " practice)",
+            )
             for weeks, until in ((2, 4), (4, 8), (8, None))
         ),
         SegmentTemplate(
-            "Recall: last seen a year ago today, nothing booked", ("clinic", "salon"),
-            _all(m.VisitsCondition(measure="last", comparison="exactly", value=365), m.AppointmentsCondition(comparison="exactly", value=0)),
+            "Recall: last seen a year ago today, nothing booked",
+            ("clinic", "salon"),
+            _all(
+                m.VisitsCondition(measure="last", comparison="exactly", value=365),
+                m.AppointmentsCondition(comparison="exactly", value=0),
+            ),
             "exactly 365 days: a few dozen people a day, not the whole lapsed book",
         ),
         SegmentTemplate(
-            "Missed an appointment and not booked again", ("clinic", "salon"),
-            _all(m.AppointmentsCondition(state="missed", period=m.LastDays(days=30)), m.AppointmentsCondition(comparison="exactly", value=0)),
+            "Missed an appointment and not booked again",
+            ("clinic", "salon"),
+            _all(
+                m.AppointmentsCondition(state="missed", period=m.LastDays(days=30)),
+                m.AppointmentsCondition(comparison="exactly", value=0),
+            ),
             "the last 30 days",
         ),
-    ]  # fmt: skip
+    ]
 
 
 def _by_dates() -> list[SegmentTemplate]:
     return [
-        SegmentTemplate("Birthday in 14 days", ("shop", "restaurant", "salon"), _all(m.DateCondition(value=14)), "14 days leave time for a gift"),
         SegmentTemplate(
-            "Yearly membership renews in 3 days", ("shop", "salon", "clinic"),
-            _all(m.MembershipCondition(state="renews in", term="yearly")), "yearly terms only, exactly 3 days",
+            "Birthday in 14 days",
+            ("shop", "restaurant", "salon"),
+            _all(m.DateCondition(value=14)),
+            "14 days leave time for a gift",
         ),
         SegmentTemplate(
-            "Used to come every six weeks, spent well, nothing booked", ("salon", "clinic", "shop"),
+            "Yearly membership renews in 3 days",
+            ("shop", "salon", "clinic"),
+            _all(m.MembershipCondition(state="renews in", term="yearly")),
+            "yearly terms only, exactly 3 days",
+        ),
+        SegmentTemplate(
+            "Used to come every six weeks, spent well, nothing booked",
+            ("salon", "clinic", "shop"),
             _all(
-                m.BandCondition(bands=("late", "quiet")), m.OrdersCondition(measure="sum", value=20_000, period=YEAR),
+                m.BandCondition(bands=("late", "quiet")),
+                m.OrdersCondition(measure="sum", value=20_000, period=YEAR),
                 m.AppointmentsCondition(comparison="exactly", value=0),
             ),
             "late or quiet against their own gap, 200 or more in 365 days",
         ),
-    ]  # fmt: skip
+    ]
 
 
 def _never_reacts_email() -> Rule:

@@ -1,4 +1,6 @@
-"""Doing what the engine says: touches written, codes given, tags set, notes, lists, other sequences, other programs."""
+"""Doing what the engine says: touches written, codes given, tags set, notes, lists, other sequences, other
+programs.
+"""
 
 import secrets
 from collections.abc import Callable
@@ -29,8 +31,9 @@ from loyalbell.storage.schema import CustomField, HandedOff, Message, Person, Se
 from loyalbell.storage.webhook_events import announce
 
 DELIVERY = (
-    "INSERT OR IGNORE INTO delivery (origin_kind, origin_id, step, occurrence, person_id, message_version_id, channel, token, state,"
-    " cause, due_at, attempts, held_batch_id) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)"
+    "INSERT OR IGNORE INTO delivery (origin_kind, origin_id, step, occurrence, person_id, message_version_id,"
+    " channel, token, state, cause, due_at, attempts, held_batch_id) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?,"
+    " ?, ?)"
 )
 
 
@@ -73,10 +76,23 @@ class ActionWriter:
             return
         sends = act.kind == "send"
         channel = act.detail if sends else step.channels[0]
-        self.deliveries.append((
-            SEQUENCE, place.sequence, step.id, place.key, place.person, version, channel, new_token(channel if sends else "email"),
-            (HELD if held else PLANNED) if sends else WITHHELD, None if sends else act.detail, act.at, 0, held if sends else None,
-        ))  # fmt: skip
+        self.deliveries.append(
+            (
+                SEQUENCE,
+                place.sequence,
+                step.id,
+                place.key,
+                place.person,
+                version,
+                channel,
+                new_token(channel if sends else "email"),
+                (HELD if held else PLANNED) if sends else WITHHELD,
+                None if sends else act.detail,
+                act.at,
+                0,
+                held if sends else None,
+            )
+        )
 
     def write(self) -> None:
         """The unique key of a touch makes sure that nobody gets a step twice."""
@@ -110,8 +126,14 @@ class ActionWriter:
 
     def hook(self, step: p.HookStep, place: Place) -> None:
         announce(
-            self.session, "sequence.step", self.now, person=place.person, sequence=place.sequence, step=step.id, name=step.name
-        )  # fmt: skip
+            self.session,
+            "sequence.step",
+            self.now,
+            person=place.person,
+            sequence=place.sequence,
+            step=step.id,
+            name=step.name,
+        )
 
     def hand_off(self, step: p.HandOffStep, place: Place) -> None:
         self.session.add(

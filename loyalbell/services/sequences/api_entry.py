@@ -16,9 +16,14 @@ from loyalbell.storage.schema import Enrolment
 
 
 def bring_named(
-    application: Application, session: Session, snapshot: HistorySnapshot, sequence_id: int, people: Sequence[dict[str, Any]], reason: str | None,
+    application: Application,
+    session: Session,
+    snapshot: HistorySnapshot,
+    sequence_id: int,
+    people: Sequence[dict[str, Any]],
+    reason: str | None,
     program: str,
-) -> Pushed:  # fmt: skip
+) -> Pushed:
     """Each person once for a ``reason``; without one, each request is its own. Raises ``SequenceProblem``."""
     key = f"by a program: {reason or application.clock.now().isoformat()}"
     numbers = named_in(session, people)

@@ -22,7 +22,8 @@ def keep(
 ) -> int:
     """Keeps a draft; the live version goes on as it is. Raises ``SequenceProblem``.
 
-    ``seen_at`` is when the page that saves was read: a draft somebody else has changed since is not overwritten.
+    ``seen_at`` is when the page that saves was read: a draft somebody else has changed since is not
+    overwritten.
     """
     name = " ".join(name.split())
     if not name:

@@ -45,7 +45,9 @@ def mistakes(
         return check(plan, surroundings(application, session, plan, asked, sequence_id, paced))
 
 
-def surroundings(application: Application, session: Session, plan: Plan, asked: set[int], sequence_id: int, paced: bool) -> Surroundings:  # fmt: skip
+def surroundings(
+    application: Application, session: Session, plan: Plan, asked: set[int], sequence_id: int, paced: bool
+) -> Surroundings:
     shop, now = application.the_shop(), application.clock.now()
     care = CareSettings.load(session)
     live = live_plans(session)
@@ -68,7 +70,9 @@ def surroundings(application: Application, session: Session, plan: Plan, asked: 
 
 
 def _same(plan: Plan, other: Plan) -> bool:
-    """Two that greet the same event: an order of any kind meets every narrower one, unless one is for the others."""
+    """Two that greet the same event: an order of any kind meets every narrower one, unless one is for the
+    others.
+    """
     mine, theirs = plan.start, other.start
     if mine.on != theirs.on or mine.on == "hand":
         return False

@@ -1,4 +1,6 @@
-"""A batch of people who are due: their facts beside what the ledger knows, and how much of a day may still leave."""
+"""A batch of people who are due: their facts beside what the ledger knows, and how much of a day may still
+leave.
+"""
 
 from collections.abc import Callable, Sequence
 from datetime import datetime, timedelta
@@ -60,12 +62,23 @@ def numbers_of(known: SequenceHistory, people: Sequence[int]) -> dict[int, int]:
 class Batch:
     """The facts of the people in a batch, beside what the ledger knows."""
 
-    def __init__(self, trees: Callable[[int], Tree], session: Session, known: SequenceHistory, now: datetime, places: list[Place]) -> None:  # fmt: skip
+    def __init__(
+        self,
+        trees: Callable[[int], Tree],
+        session: Session,
+        known: SequenceHistory,
+        now: datetime,
+        places: list[Place],
+    ) -> None:
         self.trees, self.now = trees, int(now.timestamp())
         self.session, self.known = session, known
         self.numbers = numbers_of(known, [place.person for place in places])
         self.keys = dict(session.execute(select(schema.Sequence.id, schema.Sequence.key)).all())
-        self.sent = _sent_lately(session, [place.person for place in places], now) if known.policy.limits or known.policy.seldom else {}  # fmt: skip
+        self.sent = (
+            _sent_lately(session, [place.person for place in places], now)
+            if known.policy.limits or known.policy.seldom
+            else {}
+        )
         self.place: Place | None = None
         self.about = PersonFacts(known, self._sent, self._did)
 
@@ -91,10 +104,14 @@ class Batch:
             select(DeliveryEvent.id)
             .join(Delivery)
             .where(
-                Delivery.origin_kind == SEQUENCE, Delivery.origin_id == self.place.sequence, Delivery.step == step_id,
-                Delivery.occurrence == self.place.key, Delivery.person_id == self.place.person, DeliveryEvent.kind == did,
+                Delivery.origin_kind == SEQUENCE,
+                Delivery.origin_id == self.place.sequence,
+                Delivery.step == step_id,
+                Delivery.occurrence == self.place.key,
+                Delivery.person_id == self.place.person,
+                DeliveryEvent.kind == did,
             )
-        )  # fmt: skip
+        )
         return self.session.scalar(query.limit(1)) is not None
 
 
@@ -111,12 +128,14 @@ def _sent_lately(session: Session, people: list[int], now: datetime) -> dict[int
             .join(MessageVersion, MessageVersion.id == Delivery.message_version_id)
             .join(Message, Message.id == MessageVersion.message_id)
             .where(
-                Delivery.person_id.in_(people[start : start + 500]), Delivery.state.in_((*HANDED_OVER, *IN_HAND)),
-                when > now - REMEMBERED, Message.purpose == "marketing",
+                Delivery.person_id.in_(people[start : start + 500]),
+                Delivery.state.in_((*HANDED_OVER, *IN_HAND)),
+                when > now - REMEMBERED,
+                Message.purpose == "marketing",
                 (Delivery.state != PLANNED) | (Delivery.origin_kind != "campaign"),
             )
             .order_by(when)
-        )  # fmt: skip
+        )
         for person, at in session.execute(query):
             found.setdefault(person, []).append(min(seconds(at) or 0, int(now.timestamp())))
     return found

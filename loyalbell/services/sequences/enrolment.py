@@ -22,13 +22,22 @@ from loyalbell.storage import schema
 from loyalbell.storage.schema import Enrolment
 
 LOOK_BACK = timedelta(days=7)
-"""How late an event may arrive and still start a sequence: tills and booking systems are often read once a day."""
+"""How late an event may arrive and still start a sequence: tills and booking systems are often read once a
+day.
+"""
 EVERY_DAY = "is in "
 """Whoever is in a segment crosses its line each day; that they stay out each day is not written down."""
 KEPT_OUT = "kept out"
 
 
-def look(session: Session, sequence: schema.Sequence, plan: Plan, known: SequenceHistory, around: TriggerContext, now: datetime) -> int:  # fmt: skip
+def look(
+    session: Session,
+    sequence: schema.Sequence,
+    plan: Plan,
+    known: SequenceHistory,
+    around: TriggerContext,
+    now: datetime,
+) -> int:
     """Lets in whoever has crossed since this was looked at last. Returns how many rows were written."""
     since = sequence.rings_since or now
     low = sequence.looked_until or since
@@ -39,7 +48,13 @@ def look(session: Session, sequence: schema.Sequence, plan: Plan, known: Sequenc
     return enrol(session, sequence, tree_of(plan), known, cross)
 
 
-def enrol(session: Session, sequence: schema.Sequence, tree: Tree, known: SequenceHistory, cross: Sequence[TriggerHit]) -> int:  # fmt: skip
+def enrol(
+    session: Session,
+    sequence: schema.Sequence,
+    tree: Tree,
+    known: SequenceHistory,
+    cross: Sequence[TriggerHit],
+) -> int:
     """Writes an enrolment for each crossing that is new, in order of time. Returns how many."""
     fresh = _new(session, sequence.id, known, cross)
     if not fresh:
@@ -87,7 +102,13 @@ def _before(session: Session, sequence_id: int, people: set[int]) -> defaultdict
     return found
 
 
-def _row(sequence: schema.Sequence, tree: Tree, about: PersonFacts, one: TriggerHit, before: defaultdict[int, list[int]]) -> dict[str, Any]:  # fmt: skip
+def _row(
+    sequence: schema.Sequence,
+    tree: Tree,
+    about: PersonFacts,
+    one: TriggerHit,
+    before: defaultdict[int, list[int]],
+) -> dict[str, Any]:
     about.turn(sequence.key, one.person, one.at)
     person = about.person_id
     why = entry_refusal(tree.plan, one, before[person], about)
@@ -98,14 +119,33 @@ def _row(sequence: schema.Sequence, tree: Tree, about: PersonFacts, one: Trigger
     here = went == UNDER_WAY
     at = instant(one.at)
     return {
-        "sequence_id": sequence.id, "version_id": sequence.live_version_id, "person_id": person, "key": one.key,
-        "anchor_at": instant(one.anchor), "entered_at": at, "state": went, "cause": why, "step": position.step if here else None,
-        "due_at": at if here else None, "settled": False, "sent": "", "trail": [],
+        "sequence_id": sequence.id,
+        "version_id": sequence.live_version_id,
+        "person_id": person,
+        "key": one.key,
+        "anchor_at": instant(one.anchor),
+        "entered_at": at,
+        "state": went,
+        "cause": why,
+        "step": position.step if here else None,
+        "due_at": at if here else None,
+        "settled": False,
+        "sent": "",
+        "trail": [],
         "ended_at": None if here else at,
-    }  # fmt: skip
+    }
 
 
-def bring(session: Session, sequence: schema.Sequence, tree: Tree, known: SequenceHistory, people: Iterable[int], key: str, now: datetime, pace: Pace | None = None) -> int:  # fmt: skip
+def bring(
+    session: Session,
+    sequence: schema.Sequence,
+    tree: Tree,
+    known: SequenceHistory,
+    people: Iterable[int],
+    key: str,
+    now: datetime,
+    pace: Pace | None = None,
+) -> int:
     """Brings people in by their ids, all at ``now`` or paced. Their way begins when their batch is let in."""
     numbers = {at: number for number, at in enumerate(known.ids)}
     chosen = [numbers[one] for one in dict.fromkeys(people) if one in numbers]
@@ -115,5 +155,8 @@ def bring(session: Session, sequence: schema.Sequence, tree: Tree, known: Sequen
     else:
         zone = zone_of(known.snapshot.zone)
         times = list(islice(instants(start, pace, zone), -(-len(chosen) // pace.batch)))
-        cross = [TriggerHit(times[at // pace.batch], person, key, times[at // pace.batch]) for at, person in enumerate(chosen)]  # fmt: skip
+        cross = [
+            TriggerHit(times[at // pace.batch], person, key, times[at // pace.batch])
+            for at, person in enumerate(chosen)
+        ]
     return enrol(session, sequence, tree, known, cross)

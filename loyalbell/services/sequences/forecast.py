@@ -1,4 +1,6 @@
-"""What is expected of the coming weeks: all that rings, from where everybody stands today, over expected returns."""
+"""What is expected of the coming weeks: all that rings, from where everybody stands today, over expected
+returns.
+"""
 
 from collections import Counter
 from collections.abc import Iterator
@@ -54,7 +56,8 @@ def coming(application: Application, wait: bool = False) -> Coming | None:
 def rehearse_coming(
     application: Application, plan: Plan, sequence_id: int = 0, wait: bool = False
 ) -> Rehearsed | None:
-    """This plan in the coming weeks, in the place of what is live of it, beside all that rings and what is scheduled.
+    """This plan in the coming weeks, in the place of what is live of it, beside all that rings and what is
+    scheduled.
 
     Worked out in the background, once a day for each plan; ``None`` while it is.
     """
@@ -116,9 +119,16 @@ def _scene(application: Application) -> _Scene:
         numbers = {person: number for number, person in enumerate(known.ids)}
         already = [(when, numbers[who]) for when, who in really_sent(session, now, []) if who in numbers]
         scene = _Scene(
-            snapshot, known, (at, end), around_of(session, policy), reactions(session, now), live_plans(session),
-            _standing(session, numbers), _came_before(session, numbers), already,
-        )  # fmt: skip
+            snapshot,
+            known,
+            (at, end),
+            around_of(session, policy),
+            reactions(session, now),
+            live_plans(session),
+            _standing(session, numbers),
+            _came_before(session, numbers),
+            already,
+        )
     scene.already.extend(_scheduled(application, numbers, end))
     scene.already.sort()
     return scene
@@ -146,7 +156,9 @@ def _came_before(session: Session, numbers: dict[int, int]) -> dict[int, dict[in
 
 
 def _scheduled(application: Application, numbers: dict[int, int], end: int) -> list[tuple[int, int]]:
-    """(instant, person number) of what campaigns that wait for their time would send to those they reach today."""
+    """(instant, person number) of what campaigns that wait for their time would send to those they reach
+    today.
+    """
     query = (
         select(Campaign)
         .join(Message, Message.id == Campaign.message_id)

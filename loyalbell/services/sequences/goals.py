@@ -15,7 +15,10 @@ from loyalbell.storage.schema import Delivery, Enrolment, Shop
 
 @dataclass(frozen=True)
 class Stands:
-    """``treated`` from their first message on; ``came_in`` and ``held_back``, to be compared, from coming in."""
+    """``treated`` from their first message on.
+
+    ``came_in`` and ``held_back``, to be compared, from coming in.
+    """
 
     treated: GoalStand
     came_in: GoalStand

@@ -1,4 +1,6 @@
-"""What a person decides about single people in a sequence: bringing in, moving on, taking out, putting back."""
+"""What a person decides about single people in a sequence: bringing in, moving on, taking out, putting
+back.
+"""
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session
@@ -27,9 +29,15 @@ def bring_by_hand(
 
 
 def bring_in(
-    application: Application, session: Session, snapshot: HistorySnapshot, sequence_id: int, people: list[int], key: str, by: str,
+    application: Application,
+    session: Session,
+    snapshot: HistorySnapshot,
+    sequence_id: int,
+    people: list[int],
+    key: str,
+    by: str,
     pace: Pace | None = None,
-) -> int:  # fmt: skip
+) -> int:
     """Each person once for a ``key``. Raises ``SequenceProblem`` where it does not ring."""
     now = application.clock.now()
     sequence = session.get(schema.Sequence, sequence_id)
@@ -45,7 +53,10 @@ def bring_in(
 
 
 def move_person(application: Application, enrolment_id: int, to: str, by: str) -> None:
-    """Moves one person: ``on`` to the next step, ``out`` of the sequence, ``back`` in where they were. Raises ``SequenceProblem``."""
+    """Moves one person: ``on`` to the next step, ``out`` of the sequence, ``back`` in where they were.
+
+    Raises ``SequenceProblem``.
+    """
     now = application.clock.now()
     with application.database.transaction() as session:
         one = session.get_one(Enrolment, enrolment_id)

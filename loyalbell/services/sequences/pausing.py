@@ -45,12 +45,19 @@ def waiting(application: Application, sequence_id: int) -> int:
     with application.database.reading() as session:
         sequence = session.get_one(schema.Sequence, sequence_id)
         live = live_version(session, sequence)
-        steps = [one.id for one in every_step(read_plan(live.plan).steps) if isinstance(one, MessageStep)] if live else []  # fmt: skip
+        steps = (
+            [one.id for one in every_step(read_plan(live.plan).steps) if isinstance(one, MessageStep)]
+            if live
+            else []
+        )
         standing = session.scalar(
             select(func.count()).where(
-                Enrolment.sequence_id == sequence_id, Enrolment.state == UNDER_WAY, Enrolment.due_at <= now, Enrolment.step.in_(steps)
+                Enrolment.sequence_id == sequence_id,
+                Enrolment.state == UNDER_WAY,
+                Enrolment.due_at <= now,
+                Enrolment.step.in_(steps),
             )
-        )  # fmt: skip
+        )
         planned = session.scalar(
             select(func.count()).where(
                 Delivery.origin_kind == "sequence",
@@ -85,7 +92,13 @@ def resume(application: Application, sequence_id: int, still_wanted: bool, let_i
         if not let_in:
             sequence.looked_until = sequence.rings_since = now
         sequence.state, sequence.paused_at = "live", None
-        application.note(session, by, "resumed a sequence", sequence=sequence.name, waiting_messages="sent" if still_wanted else "skipped")  # fmt: skip
+        application.note(
+            session,
+            by,
+            "resumed a sequence",
+            sequence=sequence.name,
+            waiting_messages="sent" if still_wanted else "skipped",
+        )
 
 
 def stop_all(application: Application, sequence_id: int, by: str) -> int:

@@ -1,6 +1,7 @@
 """Everybody's place in the sequences, between the rows of the book and the positions of the engine.
 
-Rows are read and written as the whole numbers that the book keeps, since the engine moves thousands of them a second.
+Rows are read and written as the whole numbers that the book keeps, since the engine moves thousands of them a
+second.
 """
 
 import json
@@ -15,11 +16,20 @@ from loyalbell.core.sequences.engine import UNDER_WAY, Position
 from loyalbell.storage.schema import Enrolment
 
 COLUMNS = (
-    Enrolment.id, Enrolment.sequence_id, Enrolment.version_id, Enrolment.person_id, Enrolment.key,
-    type_coerce(Enrolment.entered_at, Integer), type_coerce(Enrolment.due_at, Integer), Enrolment.step,
-    type_coerce(Enrolment.anchor_at, Integer), type_coerce(Enrolment.settled, Integer), type_coerce(Enrolment.tried_at, Integer),
-    Enrolment.sent, type_coerce(Enrolment.trail, Text),
-)  # fmt: skip
+    Enrolment.id,
+    Enrolment.sequence_id,
+    Enrolment.version_id,
+    Enrolment.person_id,
+    Enrolment.key,
+    type_coerce(Enrolment.entered_at, Integer),
+    type_coerce(Enrolment.due_at, Integer),
+    Enrolment.step,
+    type_coerce(Enrolment.anchor_at, Integer),
+    type_coerce(Enrolment.settled, Integer),
+    type_coerce(Enrolment.tried_at, Integer),
+    Enrolment.sent,
+    type_coerce(Enrolment.trail, Text),
+)
 
 
 @dataclass(slots=True)
@@ -53,8 +63,8 @@ def place_of(row: Any) -> Place:
 
 
 WRITE = (
-    "UPDATE enrolment SET state = ?, cause = ?, step = ?, due_at = ?, settled = ?, tried_at = ?, sent = ?, trail = ?, ended_at = ?"
-    " WHERE id = ?"
+    "UPDATE enrolment SET state = ?, cause = ?, step = ?, due_at = ?, settled = ?, tried_at = ?, sent = ?,"
+    " trail = ?, ended_at = ? WHERE id = ?"
 )
 
 
@@ -68,6 +78,14 @@ def _values(place: Place, now: int) -> tuple[Any, ...]:
     _, due, step, _, settled, tried, sent, state, cause = place.position
     under_way = state == UNDER_WAY
     return (
-        state, cause, step, due if under_way else None, settled, tried, ",".join(sent), json.dumps(place.trail, ensure_ascii=False),
-        None if under_way else now, place.id,
-    )  # fmt: skip
+        state,
+        cause,
+        step,
+        due if under_way else None,
+        settled,
+        tried,
+        ",".join(sent),
+        json.dumps(place.trail, ensure_ascii=False),
+        None if under_way else now,
+        place.id,
+    )

@@ -29,9 +29,9 @@ from loyalbell.storage.schema import Enrolment, SequenceVersion, Shop
 class Choices:
     """What the person who publishes has chosen.
 
-    ``backlog``: whether those already beyond the line come in, ``pace`` how. ``moves``: for each step that is gone
-    where its people go, a step's identity or ``leaves``. ``finished_too``: those who finished get the new last steps.
-    ``at``: when, for a later publication.
+    ``backlog``: whether those already beyond the line come in, ``pace`` how. ``moves``: for each step that is
+    gone where its people go, a step's identity or ``leaves``. ``finished_too``: those who finished get the
+    new last steps. ``at``: when, for a later publication.
     """
 
     backlog: bool = False
@@ -53,7 +53,9 @@ class Waiting(BaseModel):
 def publish(
     application: Application, sequence_id: int, choices: Choices, by: str, normal: float | None = None
 ) -> int:
-    """Makes the draft ring, or puts it to wait for its day. Returns the number of the version, 0 while it waits.
+    """Makes the draft ring, or puts it to wait for its day.
+
+    Returns the number of the version, 0 while it waits.
 
     Raises ``SequenceProblem`` and changes nothing.
     """
@@ -85,7 +87,15 @@ def _can_ring(application: Application, sequence_id: int, plan: Plan, choices: C
     return what
 
 
-def _publish(application: Application, sequence_id: int, plan: Plan, what: Change, choices: Choices, by: str, normal: float | None) -> int:  # fmt: skip
+def _publish(
+    application: Application,
+    sequence_id: int,
+    plan: Plan,
+    what: Change,
+    choices: Choices,
+    by: str,
+    normal: float | None,
+) -> int:
     now, snapshot = application.clock.now(), application.snapshot()
     with application.database.transaction() as session:
         sequence = session.get_one(schema.Sequence, sequence_id)
@@ -140,29 +150,55 @@ def _new_version(
     return version
 
 
-def _move(session: Session, sequence: schema.Sequence, version: SequenceVersion, plan: Plan, what: Change, choices: Choices, now: datetime) -> None:  # fmt: skip
-    """Everybody keeps their place by the step's identity; those at a step that is gone go where was chosen."""
+def _move(
+    session: Session,
+    sequence: schema.Sequence,
+    version: SequenceVersion,
+    plan: Plan,
+    what: Change,
+    choices: Choices,
+    now: datetime,
+) -> None:
+    """Everybody keeps their place by the step's identity.
+
+    Those at a step that is gone go where was chosen.
+    """
     mine = (Enrolment.sequence_id == sequence.id, Enrolment.state == UNDER_WAY)
     for step, to in (choices.moves or {}).items():
         where = (*mine, Enrolment.step == step)
         if to == LEAVES:
-            session.execute(update(Enrolment).where(*where).values(state="left", cause="its step was taken out", due_at=None, ended_at=now))  # fmt: skip
+            session.execute(
+                update(Enrolment)
+                .where(*where)
+                .values(state="left", cause="its step was taken out", due_at=None, ended_at=now)
+            )
         else:
-            session.execute(update(Enrolment).where(*where).values(step=to, settled=False, tried_at=None, due_at=now))  # fmt: skip
+            session.execute(
+                update(Enrolment).where(*where).values(step=to, settled=False, tried_at=None, due_at=now)
+            )
     session.execute(update(Enrolment).where(*mine).values(version_id=version.id))
     if choices.finished_too and what.added:
         done = (Enrolment.sequence_id == sequence.id, Enrolment.state == FINISHED)
         session.execute(
-            update(Enrolment).where(*done).values(
-                state=UNDER_WAY, step=what.added[0], due_at=now, settled=False, tried_at=None, version_id=version.id, ended_at=None
+            update(Enrolment)
+            .where(*done)
+            .values(
+                state=UNDER_WAY,
+                step=what.added[0],
+                due_at=now,
+                settled=False,
+                tried_at=None,
+                version_id=version.id,
+                ended_at=None,
             )
-        )  # fmt: skip
+        )
 
 
 def publish_due(application: Application) -> int:
     """Publishes what waits for a day that has come, as it was confirmed. Returns how many ring now.
 
-    One that can no longer be published, because of the book or of people who have moved on, asks for a person.
+    One that can no longer be published, because of the book or of people who have moved on, asks for a
+    person.
     """
     now, count = application.clock.now(), 0
     with application.database.reading() as session:
@@ -176,7 +212,11 @@ def publish_due(application: Application) -> int:
             )
             count += 1
         except (SequenceProblem, RuleProblem, NeverOpens, ValidationError) as problem:
-            why = "It was kept in a shape that is no longer known." if isinstance(problem, ValidationError) else str(problem)  # fmt: skip
+            why = (
+                "It was kept in a shape that is no longer known."
+                if isinstance(problem, ValidationError)
+                else str(problem)
+            )
             with application.database.transaction() as session:
                 kept = session.get_one(schema.Sequence, sequence.id)
                 _no_longer_waiting(kept)

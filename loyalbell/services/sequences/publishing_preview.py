@@ -23,7 +23,8 @@ class Change:
     """What publishing a draft changes.
 
     ``gone`` are steps of the live version that the draft no longer has, with the people who stand at each;
-    ``added`` are steps at the end that those who ``finished`` would not get; ``under_way`` are people by step.
+    ``added`` are steps at the end that those who ``finished`` would not get; ``under_way`` are people by
+    step.
     """
 
     live_number: int | None
@@ -41,7 +42,15 @@ def change(application: Application, sequence_id: int, plan: Plan | None = None)
     with application.database.reading() as session:
         sequence = session.get_one(schema.Sequence, sequence_id)
         draft = plan or draft_of(sequence)
-        states = Counter(dict(session.execute(select(Enrolment.state, func.count()).where(Enrolment.sequence_id == sequence_id).group_by(Enrolment.state)).all()))  # fmt: skip
+        states = Counter(
+            dict(
+                session.execute(
+                    select(Enrolment.state, func.count())
+                    .where(Enrolment.sequence_id == sequence_id)
+                    .group_by(Enrolment.state)
+                ).all()
+            )
+        )
         here = _standing(session, sequence_id)
         live = live_version(session, sequence)
         policy = send_policy_of(session, session.get_one(Shop, 1), now)

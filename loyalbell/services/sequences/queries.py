@@ -1,4 +1,6 @@
-"""What the pages ask about sequences: their list, who stands where, what is held, and names for the words of a plan."""
+"""What the pages ask about sequences: their list, who stands where, what is held, and names for the words of
+a plan.
+"""
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
@@ -87,8 +89,11 @@ def people_under_way(application: Application, sequence_id: int) -> int:
 
 @dataclass(frozen=True)
 class LiveCounts:
-    """``here``: people under way by step. ``deliveries``: (step, state, cause, how many). ``enrolments``: (state, cause,
-    how many). ``held_batches``: how many batches wait for a person."""
+    """``here``: people under way by step.
+
+    ``deliveries``: (step, state, cause, how many). ``enrolments``: (state, cause, how many).
+    ``held_batches``: how many batches wait for a person.
+    """
 
     here: Mapping[str | None, int]
     deliveries: Sequence[tuple[str, str, str | None, int]]
@@ -135,7 +140,10 @@ class EnrolledPage:
 def enrolled(
     application: Application, sequence_id: int, step: str, state: str, skip: int, limit: int
 ) -> EnrolledPage:
-    """Who is or was in a sequence, the newest first; at one ``step`` under way, or in one ``state``, where given."""
+    """Who is or was in a sequence, the newest first.
+
+    At one ``step`` under way, or in one ``state``, where given.
+    """
     where: list[ColumnElement[bool]] = [Enrolment.sequence_id == sequence_id]
     if step:
         where += [Enrolment.step == step, Enrolment.state == UNDER_WAY]
@@ -157,7 +165,10 @@ def enrolled(
 def enrolments_of(
     application: Application, person_id: int, limit: int
 ) -> list[tuple[Enrolment, schema.Sequence, Plan | None]]:
-    """A person's runs through sequences, those under way first, then the newest; who was kept out had none."""
+    """A person's runs through sequences, those under way first, then the newest.
+
+    Who was kept out had none.
+    """
     query = (
         select(Enrolment, schema.Sequence, SequenceVersion.plan)
         .join(schema.Sequence, schema.Sequence.id == Enrolment.sequence_id)

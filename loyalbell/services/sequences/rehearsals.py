@@ -1,4 +1,6 @@
-"""Rehearsals on the shop's own past: this plan beside the sequences that ring, with their limits and collisions."""
+"""Rehearsals on the shop's own past: this plan beside the sequences that ring, with their limits and
+collisions.
+"""
 
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
@@ -37,7 +39,9 @@ ENOUGH = 50
 
 @dataclass(frozen=True)
 class Rehearsed:
-    """The rehearsal of one plan, its figures, and the diaries of some; ``counted``: whether the ``others`` are in it.
+    """The rehearsal of one plan, its figures, and the diaries of some.
+
+    ``counted``: whether the ``others`` are in it.
 
     ``replies`` are expected answers a message, by channel.
     """
@@ -52,13 +56,21 @@ class Rehearsed:
 
 
 def rehearse_past(
-    application: Application, plan: Plan, sequence_id: int = 0, days: int = PAST_DAYS, alone: bool = False, wait: bool = False,
+    application: Application,
+    plan: Plan,
+    sequence_id: int = 0,
+    days: int = PAST_DAYS,
+    alone: bool = False,
+    wait: bool = False,
     progress: Callable[[float], None] = lambda share: None,
-) -> Rehearsed:  # fmt: skip
-    """What the plan would have done in the past ``days`` days. Raises ``RuleProblem``. Kept while the book stays the same.
+) -> Rehearsed:
+    """What the plan would have done in the past ``days`` days.
 
-    What the other sequences that ring would have sent counts towards the limits, they going first; they are played
-    once a day in the background, and until that is done (or with ``alone``) are left out. ``wait`` waits for them.
+    Raises ``RuleProblem``. Kept while the book stays the same.
+
+    What the other sequences that ring would have sent counts towards the limits, they going first; they are
+    played once a day in the background, and until that is done (or with ``alone``) are left out. ``wait``
+    waits for them.
     """
     snapshot, now = application.snapshot(), _hour(application.clock.now())
     others = [] if alone else others_sent(application, sequence_id, days, wait)
@@ -85,9 +97,15 @@ def rehearse_past(
 
 
 def made_of(
-    application: Application, found: Rehearsal, snapshot: HistorySnapshot, play: int, rates: Mapping[tuple[str, str], float], days: int,
-    others: int, counted: bool = True,
-) -> Rehearsed:  # fmt: skip
+    application: Application,
+    found: Rehearsal,
+    snapshot: HistorySnapshot,
+    play: int,
+    rates: Mapping[tuple[str, str], float],
+    days: int,
+    others: int,
+    counted: bool = True,
+) -> Rehearsed:
     """The figures of one of the sequences played, at the shop's costs and with the staff it has."""
     with application.database.reading() as session:
         costs = {channel: group.load(session).cost_minor for channel, group in GATEWAYS.items()}
@@ -117,7 +135,10 @@ STAGES = 4
 def _stage(
     application: Application, snapshot: HistorySnapshot, now: datetime, days: int, played: tuple[int, ...]
 ) -> _Stage:
-    """One that has been made ready already, where nothing has changed since. ``played`` are sequences played again."""
+    """One that has been made ready already, where nothing has changed since.
+
+    ``played`` are sequences played again.
+    """
     with application.database.reading() as session:
         policy = send_policy_of(session, session.get_one(Shop, 1), now)
         around, rates = around_of(session, policy), reactions(session, now)
@@ -133,11 +154,17 @@ def _stage(
 
 
 def without_doings(snapshot: HistorySnapshot, sequences: Sequence[int], since: int) -> HistorySnapshot:
-    """Without what some sequences really did after ``since``: a rehearsal puts what it imagines in its place."""
+    """Without what some sequences really did after ``since``: a rehearsal puts what it imagines in its
+    place.
+    """
     if not sequences:
         return snapshot
     deliveries, enrolments, engagements = snapshot.deliveries, snapshot.enrolments, snapshot.engagements
-    ours = (deliveries.origin == snapshot.words.get(SEQUENCE, -1)) & np.isin(deliveries.origin_id, sequences) & (deliveries.at > since)  # fmt: skip
+    ours = (
+        (deliveries.origin == snapshot.words.get(SEQUENCE, -1))
+        & np.isin(deliveries.origin_id, sequences)
+        & (deliveries.at > since)
+    )
     return replace(
         snapshot,
         deliveries=deliveries.taken(~ours),
@@ -156,7 +183,10 @@ Others = list[tuple[int, int, int]]
 def others_sent(
     application: Application, but: int, days: int, wait: bool = False
 ) -> list[tuple[int, int]] | None:
-    """(instant, person id) of the marketing messages that the other live sequences would have sent; ``None`` while played."""
+    """(instant, person id) of the marketing messages that the other live sequences would have sent.
+
+    ``None`` while played.
+    """
     with application.database.reading() as session:
         live = live_plans(session)
     if all(one.id == but for one, _ in live):
@@ -176,7 +206,12 @@ def _play_all(application: Application, days: int) -> Others:
     with application.database.reading() as session:
         live = live_plans(session)
     stage = _stage(application, snapshot, now, days, tuple(one.id for one, _ in live))
-    plays = [RehearsalScene(one.key, tree_of(plan), one.rank, crossed=_trigger_hits(application, stage, plan), number=one.id) for one, plan in live]  # fmt: skip
+    plays = [
+        RehearsalScene(
+            one.key, tree_of(plan), one.rank, crossed=_trigger_hits(application, stage, plan), number=one.id
+        )
+        for one, plan in live
+    ]
     found = rehearse(plays, stage.known, *stage.span, stage.around, stage.rates)
     steps = [{one.id: one for one in every_step(plan.steps)} for _, plan in live]
     marketing = {at for at, letter in stage.known.policy.letters.items() if letter.marketing}
@@ -189,7 +224,13 @@ def _play_all(application: Application, days: int) -> Others:
 
 def _trigger_hits(application: Application, stage: _Stage, plan: Plan) -> list[TriggerHit]:
     """Who crosses the start line; kept, since most changes to a plan leave its start as it is."""
-    mark: tuple[object, ...] = (stage.snapshot.version, stage.span, plan.start.model_dump_json(), stage.around.others, stage.around.leap_day)  # fmt: skip
+    mark: tuple[object, ...] = (
+        stage.snapshot.version,
+        stage.span,
+        plan.start.model_dump_json(),
+        stage.around.others,
+        stage.around.leap_day,
+    )
     if isinstance(plan.start, OnSegment):
         segments = stage.around.segments
         mark += tuple((at, rule.model_dump_json()) for at, rule in segments.items())
@@ -203,7 +244,10 @@ def _trigger_hits(application: Application, stage: _Stage, plan: Plan) -> list[T
 
 
 def reactions(session: Session, now: datetime) -> Rates:
-    """Shares of messages that were opened, clicked and answered in the past year, by (channel, what); where there are enough."""
+    """Shares of messages that were opened, clicked and answered in the past year, by (channel, what).
+
+    Where there are enough.
+    """
     since = now - timedelta(days=365)
     sent: Mapping[str, int] = dict(
         session.execute(
@@ -230,14 +274,20 @@ def reactions(session: Session, now: datetime) -> Rates:
 
 
 def really_sent(session: Session, start: datetime, replayed: list[int]) -> list[tuple[int, int]]:
-    """(instant, person id) of marketing messages that really went, save those of sequences that are played again."""
+    """(instant, person id) of marketing messages that really went, save those of sequences that are played
+    again.
+    """
     query = (
         select(Delivery.sent_at, Delivery.person_id)
         .join(MessageVersion, MessageVersion.id == Delivery.message_version_id)
         .join(Message, Message.id == MessageVersion.message_id)
         .where(
-            Delivery.state == SENT, Delivery.sent_at > start - timedelta(days=31), Message.purpose == "marketing",
-            (Delivery.origin_kind != SEQUENCE) | Delivery.origin_id.not_in(replayed or [0]) | (Delivery.sent_at <= start),
+            Delivery.state == SENT,
+            Delivery.sent_at > start - timedelta(days=31),
+            Message.purpose == "marketing",
+            (Delivery.origin_kind != SEQUENCE)
+            | Delivery.origin_id.not_in(replayed or [0])
+            | (Delivery.sent_at <= start),
         )
-    )  # fmt: skip
+    )
     return [(int(at.timestamp()), person) for at, person in session.execute(query) if at is not None]

@@ -1,4 +1,6 @@
-"""The tick of the sequences: who comes in, who is due, and what is done for them, a batch in a transaction."""
+"""The tick of the sequences: who comes in, who is due, and what is done for them, a batch in a
+transaction.
+"""
 
 from dataclasses import dataclass, field
 from datetime import datetime
@@ -60,9 +62,11 @@ class SequenceRunner:
             rings = select(schema.Sequence.id).where(schema.Sequence.state == "live")
             found = session.scalar(
                 select(func.min(Enrolment.due_at)).where(
-                    Enrolment.state == UNDER_WAY, Enrolment.due_at > self.application.clock.now(), Enrolment.sequence_id.in_(rings)
+                    Enrolment.state == UNDER_WAY,
+                    Enrolment.due_at > self.application.clock.now(),
+                    Enrolment.sequence_id.in_(rings),
                 )
-            )  # fmt: skip
+            )
         return seconds(found)
 
     def _anything(self, now: datetime) -> bool:
@@ -104,22 +108,31 @@ class SequenceRunner:
         at = int(now.timestamp())
         with self.application.database.reading() as session:
             waits = {
-                version.id: [one.id for one in every_step(read_plan(version.plan).steps) if isinstance(one, WaitStep) and one.kind == "until event"]
+                version.id: [
+                    one.id
+                    for one in every_step(read_plan(version.plan).steps)
+                    if isinstance(one, WaitStep) and one.kind == "until event"
+                ]
                 for version in session.scalars(
-                    select(SequenceVersion).join(schema.Sequence, schema.Sequence.live_version_id == SequenceVersion.id)
+                    select(SequenceVersion).join(
+                        schema.Sequence, schema.Sequence.live_version_id == SequenceVersion.id
+                    )
                 )
-            }  # fmt: skip
+            }
             asked = [(version, steps) for version, steps in waits.items() if steps]
             rows = [
                 row
                 for version, steps in asked
                 for row in session.execute(
                     select(*COLUMNS).where(
-                        Enrolment.version_id == version, Enrolment.step.in_(steps), Enrolment.state == UNDER_WAY,
-                        Enrolment.settled, Enrolment.due_at > now,
+                        Enrolment.version_id == version,
+                        Enrolment.step.in_(steps),
+                        Enrolment.state == UNDER_WAY,
+                        Enrolment.settled,
+                        Enrolment.due_at > now,
                     )
                 )
-            ]  # fmt: skip
+            ]
         changed, about = [], PersonFacts(known, lambda person: (), lambda person, step_id, did: False)
         numbers = numbers_of(known, [row[3] for row in rows])
         for row in rows:
@@ -135,8 +148,10 @@ class SequenceRunner:
             with self.application.database.transaction() as session:
                 for at_, due in changed:
                     session.execute(
-                        update(Enrolment).where(Enrolment.id == at_).values(due_at=datetime.fromtimestamp(due, now.tzinfo))
-                    )  # fmt: skip
+                        update(Enrolment)
+                        .where(Enrolment.id == at_)
+                        .values(due_at=datetime.fromtimestamp(due, now.tzinfo))
+                    )
 
     def _tree(self, version_id: int) -> Tree:
         if version_id not in self._trees:
@@ -147,14 +162,19 @@ class SequenceRunner:
         return self._trees[version_id]
 
     def _too_many(self, known: SequenceHistory, now: datetime) -> set[int]:
-        """Sequences of which more is due at once than the guard lets go; counted by a dry run before anything leaves."""
+        """Sequences of which more is due at once than the guard lets go.
+
+        Counted by a dry run before anything leaves.
+        """
         found = set()
         with self.application.database.reading() as session:
             shop = session.get_one(Shop, 1)
             guard = volume_guard_of(CareSettings.load(session))
             due = session.execute(
-                select(Enrolment.sequence_id, func.count()).where(*_due(session, now)).group_by(Enrolment.sequence_id)
-            )  # fmt: skip
+                select(Enrolment.sequence_id, func.count())
+                .where(*_due(session, now))
+                .group_by(Enrolment.sequence_id)
+            )
             for sequence_id, count in due:
                 sequence = session.get_one(schema.Sequence, sequence_id)
                 most = guard.most(volume_guard.normal_of(session, sequence, now, guard, len(known.ids)))
@@ -202,7 +222,9 @@ class SequenceRunner:
 
 
 def skip_due(application: Application, session: Session, sequence: schema.Sequence, now: datetime) -> None:
-    """Moves those who are overdue in one sequence past the messages they would have got, each refusal written down."""
+    """Moves those who are overdue in one sequence past the messages they would have got, each refusal written
+    down.
+    """
     ringing, version = SequenceRunner(application), session.get_one(SequenceVersion, sequence.live_version_id)
     plan = read_plan(version.plan).model_copy(update={"patience": -1})
     ringing._trees[version.id] = tree_of(plan)

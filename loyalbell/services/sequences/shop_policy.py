@@ -31,9 +31,11 @@ def send_policy_of(session: Session, shop: Shop, now: datetime) -> SendPolicy:
         letters=letters_of(session),
         segments=saved_rules(session),
         others=named_by_others(session),
-        paused={one.person_id: int(one.paused_until.timestamp()) for one in kept if one.paused_until is not None},
+        paused={
+            one.person_id: int(one.paused_until.timestamp()) for one in kept if one.paused_until is not None
+        },
         seldom={one.person_id: OFTEN[one.often] for one in kept if one.often in OFTEN},
-    )  # fmt: skip
+    )
 
 
 def letters_of(session: Session) -> dict[int, MessageFacts]:

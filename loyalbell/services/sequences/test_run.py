@@ -1,4 +1,6 @@
-"""A proof run: chosen people put through a plan in a moment on an invented clock, and its messages sent as proofs."""
+"""A proof run: chosen people put through a plan in a moment on an invented clock, and its messages sent as
+proofs.
+"""
 
 from collections.abc import Sequence
 from dataclasses import dataclass
@@ -31,7 +33,10 @@ class Proved:
 
 
 def prove(application: Application, plan: Plan, person_ids: Sequence[int], key: str = "proof") -> Proved:
-    """Everybody begins now and nothing else happens; the plan and the book stay as they are. Raises ``RuleProblem``."""
+    """Everybody begins now and nothing else happens.
+
+    The plan and the book stay as they are. Raises ``RuleProblem``.
+    """
     snapshot, now = application.snapshot(), application.clock.now()
     at = int(now.timestamp())
     with application.database.reading() as session:
@@ -57,7 +62,10 @@ def prove(application: Application, plan: Plan, person_ids: Sequence[int], key: 
 def send_proofs(
     application: Application, plan: Plan, as_person: int, to: ProofReader, by: str
 ) -> tuple[int, list[str]]:
-    """Each message of the plan, once, as that person would get it. Returns how many go out, and why others do not."""
+    """Each message of the plan, once, as that person would get it.
+
+    Returns how many go out, and why others do not.
+    """
     sent, problems, seen = 0, list[str](), set[tuple[int, str]]()
     for step in every_step(plan.steps):
         if not isinstance(step, MessageStep) or step.message is None:

@@ -26,9 +26,11 @@ def day_start(now: datetime, zone: str) -> datetime:
 def sent_today(session: Session, sequence_id: int, now: datetime, zone: str) -> int:
     """Messages of the sequence since the local day began, those about to leave included."""
     query = select(func.count()).where(
-        Delivery.origin_kind == SEQUENCE, Delivery.origin_id == sequence_id, Delivery.state.in_(COUNTED_BY_GUARD),
+        Delivery.origin_kind == SEQUENCE,
+        Delivery.origin_id == sequence_id,
+        Delivery.state.in_(COUNTED_BY_GUARD),
         Delivery.due_at >= day_start(now, zone),
-    )  # fmt: skip
+    )
     return int(session.scalar(query) or 0)
 
 
@@ -44,17 +46,26 @@ def normal_of(
     query = (
         select(func.count())
         .where(
-            Delivery.origin_kind == SEQUENCE, Delivery.origin_id == sequence.id, Delivery.state.in_(COUNTED_BY_GUARD),
-            Delivery.due_at > now - FOUR_WEEKS, Delivery.due_at <= now - timedelta(days=1), Delivery.held_batch_id.is_(None),
+            Delivery.origin_kind == SEQUENCE,
+            Delivery.origin_id == sequence.id,
+            Delivery.state.in_(COUNTED_BY_GUARD),
+            Delivery.due_at > now - FOUR_WEEKS,
+            Delivery.due_at <= now - timedelta(days=1),
+            Delivery.held_batch_id.is_(None),
         )
         .group_by(text("delivery.due_at / 86400"))
-    )  # fmt: skip
+    )
     days = list(session.scalars(query))
     return sum(days) / len(days) if days else min(sequence.normal or 0.0, guard.newcomer * people)
 
 
-def batch_for(session: Session, sequence: schema.Sequence, now: datetime, zone: str, normal: float, most: int) -> int | None:  # fmt: skip
-    """The held batch of the sequence's day, made where there is none; ``None`` where a person has let the day go."""
+def batch_for(
+    session: Session, sequence: schema.Sequence, now: datetime, zone: str, normal: float, most: int
+) -> int | None:
+    """The held batch of the sequence's day, made where there is none.
+
+    ``None`` where a person has let the day go.
+    """
     kept = zone_of(zone)
     day = day_of(kept.day(int(now.timestamp()))).isoformat()
     query = select(HeldBatch).where(
@@ -75,7 +86,9 @@ def batch_for(session: Session, sequence: schema.Sequence, now: datetime, zone: 
 
 
 def decide(application: Application, batch_id: int, release: int | None, by: str) -> int:
-    """A person's word on a held batch: lets the first ``release`` of its messages go (``None``: all; 0: none, dropped).
+    """A person's word on a held batch: lets the first ``release`` of its messages go (``None``: all.
+
+    0: none, dropped).
 
     Those let go are asked everything once more before they leave. Returns how many were let go.
     """

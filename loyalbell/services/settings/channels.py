@@ -31,7 +31,10 @@ class _Group(BaseModel):
 
 
 class EmailSettings(_Group):
-    """``bounce_domain`` takes delivery reports at ``bounce+TOKEN@…``; DKIM signs where a key (PEM) is given."""
+    """``bounce_domain`` takes delivery reports at ``bounce+TOKEN@…``.
+
+    DKIM signs where a key (PEM) is given.
+    """
 
     kept_as = "email"
     reply_to: str = ""
@@ -45,7 +48,10 @@ class EmailSettings(_Group):
 
 
 class SenderCheck(_Group):
-    """``confirmed`` is the sender's address that somebody who reads its mail has confirmed; ``asked`` waits for that."""
+    """``confirmed`` is the sender's address that somebody who reads its mail has confirmed.
+
+    ``asked`` waits for that.
+    """
 
     kept_as = "sender"
     confirmed: str = ""
@@ -54,7 +60,10 @@ class SenderCheck(_Group):
 
 
 class GatewaySettings(_Group):
-    """A text or chat network by HTTP. ``secret`` signs its calls back to us; ``cost_minor`` is of one part or message."""
+    """A text or chat network by HTTP.
+
+    ``secret`` signs its calls back to us; ``cost_minor`` is of one part or message.
+    """
 
     url: str = ""
     key: str = ""
@@ -82,7 +91,10 @@ class LinkSettings(_Group):
 
 
 class StaffSettings(_Group):
-    """When somebody answers: weekdays from 0 (Monday), from and to in whole hours; answers one person gives an hour."""
+    """When somebody answers: weekdays from 0 (Monday), from and to in whole hours.
+
+    Answers one person gives an hour.
+    """
 
     kept_as = "staff"
     weekdays: list[int] = Field(default_factory=lambda: [0, 1, 2, 3, 4])
@@ -94,8 +106,9 @@ class StaffSettings(_Group):
 class CareSettings(_Group):
     """What holds for everything that is sent: how often, when not, and what is held until a person looks.
 
-    Quiet hours are of the person's own day. ``closed`` are days (ISO); ``holidays`` takes in the country's public ones.
-    ``silent`` are channels on which nothing leaves; ``silent_departments`` those whose sequences rest.
+    Quiet hours are of the person's own day. ``closed`` are days (ISO); ``holidays`` takes in the country's
+    public ones. ``silent`` are channels on which nothing leaves; ``silent_departments`` those whose sequences
+    rest.
     """
 
     kept_as = "care"

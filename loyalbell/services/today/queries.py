@@ -157,7 +157,15 @@ def _needs(session: Session, shop: Shop) -> list[Need]:
     for campaign in session.scalars(select(Campaign).where(Campaign.started_at.is_not(None))):
         needs += _campaign_needs(session, campaign)
     for campaign in session.scalars(select(Campaign).where(Campaign.state == "held")):
-        needs.append(Need(f"“{campaign.name}” is held", campaign.held_because or "", f"/campaigns/{campaign.id}", "Look", True))  # fmt: skip
+        needs.append(
+            Need(
+                f"“{campaign.name}” is held",
+                campaign.held_because or "",
+                f"/campaigns/{campaign.id}",
+                "Look",
+                True,
+            )
+        )
     for campaign in session.scalars(select(Campaign).where(Campaign.state == "draft").limit(5)):
         words = "Nobody gets it until you have looked and pressed send."
         needs.append(Need(f"“{campaign.name}” is not sent yet", words, f"/campaigns/{campaign.id}", "Look"))
@@ -213,7 +221,9 @@ def _sequence_needs(session: Session) -> list[Need]:
     needs = _held_needs(session)
     for one in session.scalars(select(Sequence).where(Sequence.publish_problem.is_not(None))):
         words = f"Its day came, and it does not ring. {one.publish_problem}"
-        needs.append(Need(f"“{one.name}” could not be published", words, f"/sequences/{one.id}/publish", "Look", True))  # fmt: skip
+        needs.append(
+            Need(f"“{one.name}” could not be published", words, f"/sequences/{one.id}/publish", "Look", True)
+        )
     unsure = session.execute(
         select(Sequence.id, Sequence.name, func.count())
         .join(Delivery, Delivery.origin_id == Sequence.id)
@@ -229,14 +239,20 @@ def _sequence_needs(session: Session) -> list[Need]:
 def _held_needs(session: Session) -> list[Need]:
     """One for each sequence, however many of its days are held."""
     held = session.execute(
-        select(Sequence.name, func.count(), func.count(func.distinct(HeldBatch.id)), func.max(HeldBatch.id), func.max(HeldBatch.normal))
+        select(
+            Sequence.name,
+            func.count(),
+            func.count(func.distinct(HeldBatch.id)),
+            func.max(HeldBatch.id),
+            func.max(HeldBatch.normal),
+        )
         .select_from(HeldBatch)
         .join(Sequence, Sequence.id == HeldBatch.origin_id)
         .join(Delivery, (Delivery.held_batch_id == HeldBatch.id) & (Delivery.state == HELD))
         .where(HeldBatch.state == "held", HeldBatch.origin_kind == "sequence")
         .group_by(Sequence.id)
         .order_by(Sequence.rank, Sequence.id)
-    )  # fmt: skip
+    )
     needs = []
     for name, count, days, newest, normal in held:
         of_days = f", on {days} days" if days > 1 else ""

@@ -16,31 +16,66 @@ CUSTOMERS = (
     Target("last_name", "last name", ("last name", "last", "surname", "family name")),
     Target("full_name", "whole name", ("name", "full name", "customer name", "customer", "guest", "client")),
     Target("email", "email", ("email", "e mail", "email address", "e mail address", "mail"), "email"),
-    Target("phone", "mobile phone", ("mobile phone", "mobile", "cell", "phone", "telephone", "phone number", "tel"), "phone"),
+    Target(
+        "phone",
+        "mobile phone",
+        ("mobile phone", "mobile", "cell", "phone", "telephone", "phone number", "tel"),
+        "phone",
+    ),
     Target("chat_handle", "chat handle", ("chat handle", "chat", "handle", "chat name")),
     Target("language", "language", ("language", "lang", "locale")),
     Target("zone", "time zone", ("time zone", "timezone", "zone")),
     Target("birthday", "birthday", ("birthday", "birth date", "date of birth", "dob", "born")),
-    Target("joined", "customer since", ("customer since", "joined", "since", "signed up", "created", "created at", "sign up date"), "when"),
+    Target(
+        "joined",
+        "customer since",
+        ("customer since", "joined", "since", "signed up", "created", "created at", "sign up date"),
+        "when",
+    ),
     Target("street", "street", ("street", "address", "address 1", "address line 1", "street address")),
     Target("city", "city", ("city", "town")),
     Target("region", "state or region", ("region", "state", "province", "county")),
     Target("postal_code", "postal code", ("postal code", "zip", "zip code", "postcode")),
-    Target("email_agreed", "agreed to email", ("email agreed", "email consent", "email opt in", "newsletter"), "yes or no"),
-    Target("text_agreed", "agreed to texts", ("text agreed", "text consent", "sms consent", "sms opt in"), "yes or no"),
+    Target(
+        "email_agreed",
+        "agreed to email",
+        ("email agreed", "email consent", "email opt in", "newsletter"),
+        "yes or no",
+    ),
+    Target(
+        "text_agreed",
+        "agreed to texts",
+        ("text agreed", "text consent", "sms consent", "sms opt in"),
+        "yes or no",
+    ),
     Target("chat_agreed", "agreed to chat", ("chat agreed", "chat consent"), "yes or no"),
     Target("tags", "tags (with ; between)", ("tags", "labels", "groups", "categories")),
-    Target("cares_for", "cares for (name, kind, birthday)", ("cares for", "pets", "children", "companions", "patients", "pet")),
+    Target(
+        "cares_for",
+        "cares for (name, kind, birthday)",
+        ("cares for", "pets", "children", "companions", "patients", "pet"),
+    ),
     Target("note", "note", ("note", "notes", "remark", "remarks", "comment", "comments")),
     Target("closed", "closed since", ("closed", "closed since", "inactive since"), "when"),
     Target("deceased", "deceased since", ("deceased", "deceased since", "died"), "when"),
-)  # fmt: skip
+)
 ORDERS = (
-    Target("order_id", "order id", ("order id", "order", "order no", "order number", "receipt", "invoice", "basket id")),
-    Target("customer_id", "customer id", ("customer id", "customer", "client id", "customer no", "household id")),
+    Target(
+        "order_id",
+        "order id",
+        ("order id", "order", "order no", "order number", "receipt", "invoice", "basket id"),
+    ),
+    Target(
+        "customer_id", "customer id", ("customer id", "customer", "client id", "customer no", "household id")
+    ),
     Target("email", "customer’s email", ("email", "customer email", "e mail"), "email"),
     Target("phone", "customer’s phone", ("phone", "mobile", "customer phone"), "phone"),
-    Target("placed", "day or time of the order", ("placed at", "placed", "date", "ordered at", "order date", "time"), "when"),
+    Target(
+        "placed",
+        "day or time of the order",
+        ("placed at", "placed", "date", "ordered at", "order date", "time"),
+        "when",
+    ),
     Target("department", "department", ("department", "dept", "section")),
     Target("location", "location", ("location", "store", "branch", "site")),
     Target("staff", "staff", ("staff", "served by", "employee", "seller")),
@@ -58,9 +93,14 @@ ORDERS = (
     Target("item", "item", ("item", "product", "item name", "product name", "service")),
     Target("category", "item’s category", ("category", "item category", "product category")),
     Target("quantity", "quantity", ("quantity", "qty", "units")),
-    Target("line_total", "line total", ("line total", "line amount", "price", "line price", "sales value"), "money"),
+    Target(
+        "line_total",
+        "line total",
+        ("line total", "line amount", "price", "line price", "sales value"),
+        "money",
+    ),
     Target("line_discount", "discount on the line", ("line discount",), "money"),
-)  # fmt: skip
+)
 LINES = tuple(
     target
     for target in ORDERS

@@ -19,7 +19,10 @@ MOST_CELLS_WIDE = 2_000
 
 
 def as_table(path: Path, kind: str, zone: str) -> None:
-    """Rewrites the file as CSV where it is one of ours to turn; leaves any other as it is. Raises ``FileProblem``."""
+    """Rewrites the file as CSV where it is one of ours to turn.
+
+    Leaves any other as it is. Raises ``FileProblem``.
+    """
     with path.open("rb") as file:
         first = file.read(FIRST_BYTES)
     start = first.lstrip(b"\xef\xbb\xbf \r\n\t")[:20].upper()
@@ -72,7 +75,8 @@ def _spreadsheet_rows(path: Path) -> Iterator[list[str]]:
             raise FileProblem("The spreadsheet is empty.")
     except (InvalidFileException, zipfile.BadZipFile, KeyError, OSError, ValueError, EOFError) as error:
         raise FileProblem(
-            "This spreadsheet cannot be read; it may be damaged or of another kind. Save it as XLSX or CSV again."
+            "This spreadsheet cannot be read; it may be damaged or of another kind. Save it as XLSX or CSV"
+            " again."
         ) from error
 
 

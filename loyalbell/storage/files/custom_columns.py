@@ -1,4 +1,6 @@
-"""Columns of a customers file that hold what only this shop keeps: fields, yearly dates, ids of other programs."""
+"""Columns of a customers file that hold what only this shop keeps: fields, yearly dates, ids of other
+programs.
+"""
 
 from collections.abc import Mapping
 from datetime import UTC, datetime

@@ -91,7 +91,8 @@ class CaresFor(CellReader):
         found = _COMPANION.match(text)
         if found is None or len(text) > 200:
             raise ValueError(
-                f"“{text[:60]}” is not read as a name with kind and birthday, such as Biscuit (dog, 2019-05-04)"
+                f"“{text[:60]}” is not read as a name with kind and birthday, such as Biscuit (dog,"
+                " 2019-05-04)"
             )
         kind: str | None = None
         day: tuple[int | None, int | None, int | None] = (None, None, None)

@@ -38,7 +38,10 @@ class TooLong(Exception):
 def write(
     reader: Reader, kind: str, form: str, path: Path, now: datetime, only: Sequence[int] | None = None
 ) -> int:
-    """Writes one kind to a file; ``only`` the customers with these ids. Returns the rows written. Raises ``TooLong``."""
+    """Writes one kind to a file.
+
+    ``only`` the customers with these ids. Returns the rows written. Raises ``TooLong``.
+    """
     headings, rows = headings_of(reader, kind), rows_of(reader, kind, only)
     if form == "xlsx":
         return _write_sheet(path, kind, headings, rows)
@@ -107,7 +110,9 @@ def _text_cell(sheet: object, text: str) -> WriteOnlyCell:
 
 
 def book_figures(reader: Reader) -> dict[str, object]:
-    """People, orders, lines, visits, money per currency in minor units (cancelled orders left out), first and last instants."""
+    """People, orders, lines, visits, money per currency in minor units (cancelled orders left out), first and
+    last instants.
+    """
     connection = reader.connection()
 
     def one(sql: str) -> int:

@@ -45,33 +45,107 @@ WHOSE = ("Customer ID", "Email", "Phone")
 PLACE = ("Department", "Location", "Staff")
 HEADINGS: dict[str, tuple[str, ...]] = {
     "customers": (
-        "Customer ID", "First name", "Last name", "Email", "Mobile phone", "Chat handle", "Language", "Time zone",
-        "Birthday", "Customer since", "Street", "City", "Region", "Postal code", "Email agreed", "Text agreed",
-        "Chat agreed", "Tags", "Cares for", "Note", "Closed since", "Deceased since",
+        "Customer ID",
+        "First name",
+        "Last name",
+        "Email",
+        "Mobile phone",
+        "Chat handle",
+        "Language",
+        "Time zone",
+        "Birthday",
+        "Customer since",
+        "Street",
+        "City",
+        "Region",
+        "Postal code",
+        "Email agreed",
+        "Text agreed",
+        "Chat agreed",
+        "Tags",
+        "Cares for",
+        "Note",
+        "Closed since",
+        "Deceased since",
     ),
     "orders": (
-        "Order ID", *WHOSE, "Placed at", *PLACE, "In person", "Confirmed at", "Shipped at", "Delivered at",
-        "Cancelled at", "Refunded at", "Refunded", "Item ID", "Item", "Category", "Quantity", "Line total",
-        "Line discount", "Order total", "Order discount",
+        "Order ID",
+        *WHOSE,
+        "Placed at",
+        *PLACE,
+        "In person",
+        "Confirmed at",
+        "Shipped at",
+        "Delivered at",
+        "Cancelled at",
+        "Refunded at",
+        "Refunded",
+        "Item ID",
+        "Item",
+        "Category",
+        "Quantity",
+        "Line total",
+        "Line discount",
+        "Order total",
+        "Order discount",
     ),
     "order-lines": ("Order ID", "Item ID", "Item", "Category", "Quantity", "Line total", "Line discount"),
     "visits": ("Visit ID", *WHOSE, "Visited at", *PLACE),
     "appointments": (
-        "Appointment ID", *WHOSE, "Starts at", "Ends at", "Booked at", "State", "Settled at", "Companion",
-        "Item ID", "Service", "Category", *PLACE,
+        "Appointment ID",
+        *WHOSE,
+        "Starts at",
+        "Ends at",
+        "Booked at",
+        "State",
+        "Settled at",
+        "Companion",
+        "Item ID",
+        "Service",
+        "Category",
+        *PLACE,
     ),
-    "memberships": ("Membership ID", *WHOSE, "Plan", "Term", "Started on", "Renews on", "Ended on", "Price", *PLACE),
+    "memberships": (
+        "Membership ID",
+        *WHOSE,
+        "Plan",
+        "Term",
+        "Started on",
+        "Renews on",
+        "Ended on",
+        "Price",
+        *PLACE,
+    ),
     "events": ("Event ID", *WHOSE, "Event", "Happened at", "Properties", *PLACE),
     "answers": (
-        "Answer ID", *WHOSE, "Kind", "Answered at", "Question", "Score", "Best", "Text", "Item ID", "Item", "Category",
+        "Answer ID",
+        *WHOSE,
+        "Kind",
+        "Answered at",
+        "Question",
+        "Score",
+        "Best",
+        "Text",
+        "Item ID",
+        "Item",
+        "Category",
         *PLACE,
     ),
     "items": (
-        "Item ID", "Name", "Category", "Department", "Price", "Margin", "Link", "Picture", "In stock", "Lasts days",
+        "Item ID",
+        "Name",
+        "Category",
+        "Department",
+        "Price",
+        "Margin",
+        "Link",
+        "Picture",
+        "In stock",
+        "Lasts days",
     ),
     "consents": (*WHOSE, "Channel", "State", "Said at", "Source", "Wording"),
     "suppressions": ("Address", "Customer ID", "Channel", "Reason", "Since"),
-}  # fmt: skip
+}
 YES_NO = {"agreed": "yes", "refused": "no"}
 
 
@@ -162,14 +236,28 @@ def _customers(reader: Reader, only: Sequence[int] | None) -> Iterator[list[str]
         tags, cared, notes = tag_names(reader, ids), _cared_for(reader, ids), _notes(reader, ids)
         for person in people:
             yield [
-                known.get(person.id, ""), person.first_name or "", person.last_name or "",
-                person.email_given or person.email or "", person.phone or "", person.chat_handle or "",
-                person.language or "", person.zone or "", _birthday(person), when(person.joined_at, zone),
-                person.street or "", person.city or "", person.region or "", person.postal_code or "",
+                known.get(person.id, ""),
+                person.first_name or "",
+                person.last_name or "",
+                person.email_given or person.email or "",
+                person.phone or "",
+                person.chat_handle or "",
+                person.language or "",
+                person.zone or "",
+                _birthday(person),
+                when(person.joined_at, zone),
+                person.street or "",
+                person.city or "",
+                person.region or "",
+                person.postal_code or "",
                 *(YES_NO.get(states.get(person.id, ""), "") for states in consents),
-                "; ".join(tags.get(person.id, [])), "; ".join(cared.get(person.id, [])), notes.get(person.id, ""),
-                when(person.closed_at, zone), when(person.deceased_at, zone), *own_cells[person.id],
-            ]  # fmt: skip
+                "; ".join(tags.get(person.id, [])),
+                "; ".join(cared.get(person.id, [])),
+                notes.get(person.id, ""),
+                when(person.closed_at, zone),
+                when(person.deceased_at, zone),
+                *own_cells[person.id],
+            ]
         reader.expunge_all()
 
 
@@ -269,9 +357,15 @@ class Rows:
     def _appointment(self, row: Appointment, people: dict[int, list[str]]) -> list[str]:
         times = [self._when(one) for one in (row.starts_at, row.ends_at, row.booked_at)]
         return [
-            row.external_id or "", *people[row.person_id], *times, row.state, self._when(row.settled_at),
-            row.companion or "", *self._item_cells(row.item_id), *self._place(row),
-        ]  # fmt: skip
+            row.external_id or "",
+            *people[row.person_id],
+            *times,
+            row.state,
+            self._when(row.settled_at),
+            row.companion or "",
+            *self._item_cells(row.item_id),
+            *self._place(row),
+        ]
 
     def _membership(self, row: Membership, people: dict[int, list[str]]) -> list[str]:
         days = [_day(one) for one in (row.started_on, row.renews_on, row.ended_on)]
@@ -299,16 +393,31 @@ class Rows:
 
     def _answer(self, row: Answer, people: dict[int, list[str]]) -> list[str]:
         return [
-            row.external_id or "", *people[row.person_id], row.kind, self._when(row.at), row.question or "",
-            _whole(row.score), _whole(row.best), row.text or "", *self._item_cells(row.item_id), *self._place(row),
-        ]  # fmt: skip
+            row.external_id or "",
+            *people[row.person_id],
+            row.kind,
+            self._when(row.at),
+            row.question or "",
+            _whole(row.score),
+            _whole(row.best),
+            row.text or "",
+            *self._item_cells(row.item_id),
+            *self._place(row),
+        ]
 
     def _item(self, row: Item, people: dict[int, list[str]]) -> list[str]:
         return [
-            row.external_id or "", row.name, row.category or "", self.places[0].get(row.department_id or 0, ""),
-            plain_money(row.price_minor, self.digits), plain_money(row.margin_minor, self.digits), row.link or "",
-            row.picture_url or "", "yes" if row.in_stock else "no", _whole(row.lasts_days),
-        ]  # fmt: skip
+            row.external_id or "",
+            row.name,
+            row.category or "",
+            self.places[0].get(row.department_id or 0, ""),
+            plain_money(row.price_minor, self.digits),
+            plain_money(row.margin_minor, self.digits),
+            row.link or "",
+            row.picture_url or "",
+            "yes" if row.in_stock else "no",
+            _whole(row.lasts_days),
+        ]
 
     def _consent(self, row: ConsentEntry, people: dict[int, list[str]]) -> list[str]:
         return [
@@ -353,10 +462,14 @@ class Rows:
             order.refunded_at,
         )
         start = [
-            order.external_id or "", *people[order.person_id], self._when(order.placed_at), *self._place(order),
-            "yes" if order.in_person else "no", *map(self._when, times),
+            order.external_id or "",
+            *people[order.person_id],
+            self._when(order.placed_at),
+            *self._place(order),
+            "yes" if order.in_person else "no",
+            *map(self._when, times),
             plain_money(order.refunded_minor or None, self.digits),
-        ]  # fmt: skip
+        ]
         end = [
             plain_money(order.total_minor, self.digits),
             plain_money(order.discount_minor or None, self.digits),

@@ -11,9 +11,18 @@ from icalendar import Calendar, Event, vCalAddress
 from loyalbell.storage.files.table_reader import FileProblem
 
 HEADINGS = (
-    "Appointment ID", "Customer ID", "Email", "Phone", "Starts at", "Ends at", "Booked at", "State", "Service",
-    "Location", "Staff",
-)  # fmt: skip
+    "Appointment ID",
+    "Customer ID",
+    "Email",
+    "Phone",
+    "Starts at",
+    "Ends at",
+    "Booked at",
+    "State",
+    "Service",
+    "Location",
+    "Staff",
+)
 STATES = {"CONFIRMED": "booked", "TENTATIVE": "booked", "CANCELLED": "cancelled"}
 SAID = {"booked": "CONFIRMED", "kept": "CONFIRMED", "cancelled": "CANCELLED", "missed": "CONFIRMED"}
 MOST_REPEATS = 400
@@ -51,10 +60,18 @@ def _rows(event: Any, zone: str) -> Iterator[list[str]]:
             uid += f"/{recurrence.dt:%Y%m%dT%H%M}"
         ends = begins + length if length else None
         yield [
-            uid, str(event.get("X-CUSTOMER-ID", "")), _person(event, "ATTENDEE"), str(event.get("X-CUSTOMER-PHONE", "")),
-            _say(begins, zone), _say(ends, zone) if ends else "", _said(event, "CREATED", zone), _state(event),
-            str(event.get("SUMMARY", "")), str(event.get("LOCATION", "")), str(event.get("X-STAFF", "")),
-        ]  # fmt: skip
+            uid,
+            str(event.get("X-CUSTOMER-ID", "")),
+            _person(event, "ATTENDEE"),
+            str(event.get("X-CUSTOMER-PHONE", "")),
+            _say(begins, zone),
+            _say(ends, zone) if ends else "",
+            _said(event, "CREATED", zone),
+            _state(event),
+            str(event.get("SUMMARY", "")),
+            str(event.get("LOCATION", "")),
+            str(event.get("X-STAFF", "")),
+        ]
 
 
 def _length(event: Any, start: date | datetime) -> timedelta | None:
@@ -144,8 +161,11 @@ def _event(row: dict[str, str], number: int, now: datetime) -> Event:
     event.add("status", SAID[row["State"]])
     event.add("x-state", row["State"])
     for name, heading in (
-        ("location", "Location"), ("x-staff", "Staff"), ("x-customer-id", "Customer ID"), ("x-customer-phone", "Phone"),
-    ):  # fmt: skip
+        ("location", "Location"),
+        ("x-staff", "Staff"),
+        ("x-customer-id", "Customer ID"),
+        ("x-customer-phone", "Phone"),
+    ):
         if row.get(heading):
             event.add(name, row[heading])
     if row.get("Email"):

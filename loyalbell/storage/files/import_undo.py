@@ -1,4 +1,6 @@
-"""Undoing a whole import: what it made is taken out, what it changed is put back, unless something depends on it."""
+"""Undoing a whole import: what it made is taken out, what it changed is put back, unless something depends on
+it.
+"""
 
 import json
 from datetime import datetime
@@ -61,7 +63,8 @@ def _hanging(session: Session, run: ImportRun) -> list[str]:
         count = (
             _cursor(session)
             .execute(
-                f"SELECT count(*) FROM {table} WHERE person_id IN (SELECT id FROM person WHERE import_id = ?) {others}",
+                f"SELECT count(*) FROM {table} WHERE person_id IN (SELECT id FROM person WHERE import_id = ?)"
+                f" {others}",
                 (run.id, run.id) if imported else (run.id,),
             )
             .fetchone()[0]
@@ -138,14 +141,16 @@ def _withdraw_consents(session: Session, run: ImportRun, now: datetime, by: str)
     )
     for person_id, channel in cursor.fetchall():
         states = cursor.execute(
-            "SELECT state, import_id FROM consent_entry WHERE person_id = ? AND channel = ? ORDER BY at DESC, id DESC",
+            "SELECT state, import_id FROM consent_entry WHERE person_id = ? AND channel = ? ORDER BY at DESC,"
+            " id DESC",
             (person_id, channel),
         ).fetchall()
         if states[0][1] != run.id:
             continue  # the person has spoken since
         before = next((state for state, import_id in states if import_id != run.id), "never asked")
         cursor.execute(
-            """INSERT INTO consent_entry (person_id, channel, state, at, source, "by") VALUES (?, ?, ?, ?, ?, ?)""",
+            'INSERT INTO consent_entry (person_id, channel, state, at, source, "by")'
+            " VALUES (?, ?, ?, ?, ?, ?)",
             (person_id, channel, before, int(now.timestamp()), f"import {run.id} undone", by),
         )
 

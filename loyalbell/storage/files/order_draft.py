@@ -36,9 +36,14 @@ class Draft:
         self.has_lines = False
 
     def begin(
-        self, person: int, placed: int, department: str | None, status: str | None,
-        total: int | None, refunded: int | None,
-    ) -> None:  # fmt: skip
+        self,
+        person: int,
+        placed: int,
+        department: str | None,
+        status: str | None,
+        total: int | None,
+        refunded: int | None,
+    ) -> None:
         self.person.append(person)
         self.placed.append(placed)
         self.department.append(department)

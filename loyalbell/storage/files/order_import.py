@@ -168,7 +168,10 @@ class OrdersIn:
                 kept.setdefault(self.draft.number[order_id], clean)
 
     def _add_clean(self, people: list[Any], read: dict[str, list[Any]], blank: list[Any]) -> bool:
-        """Takes a whole chunk of lines at once; false, with no line taken, where any row needs a closer look."""
+        """Takes a whole chunk of lines at once.
+
+        False, with no line taken, where any row needs a closer look.
+        """
         draft, totals = self.draft, read.get("line_total", blank)
         needed = (people, read["order_id"], read["placed"])
         if not draft.has_lines or any(None in column for column in needed):
@@ -203,10 +206,21 @@ class OrdersIn:
         return bad
 
     def _add(
-        self, person: int | None, order_id: str | None, placed: int | None, department: str | None,
-        status: str | None, total: int | None, refunded: int | None, item_id: str | None, item: str | None,
-        category: str | None, quantity: int | None, line_total: int | None, line_discount: int | None,
-    ) -> str | None:  # fmt: skip
+        self,
+        person: int | None,
+        order_id: str | None,
+        placed: int | None,
+        department: str | None,
+        status: str | None,
+        total: int | None,
+        refunded: int | None,
+        item_id: str | None,
+        item: str | None,
+        category: str | None,
+        quantity: int | None,
+        line_total: int | None,
+        line_discount: int | None,
+    ) -> str | None:
         """Takes one clean row into the draft; returns why it cannot be taken."""
         if order_id is None or person is None or placed is None:
             what = "order id" if order_id is None else "customer" if person is None else "day of the order"

@@ -1,4 +1,6 @@
-"""Bringing lines of orders in that are on file already: the lines of each order in the file replace its own."""
+"""Bringing lines of orders in that are on file already: the lines of each order in the file replace
+its own.
+"""
 
 from collections.abc import Callable, Iterator
 from typing import Any
@@ -109,7 +111,8 @@ class LinesIn:
             )
             cursor.execute("DELETE FROM order_line WHERE order_id = ?", (order_id,))
             cursor.executemany(
-                "INSERT INTO order_line (order_id, item_id, quantity, total_minor, discount_minor) VALUES (?, ?, ?, ?, ?)",
+                "INSERT INTO order_line (order_id, item_id, quantity, total_minor, discount_minor) VALUES (?,"
+                " ?, ?, ?, ?)",
                 [(order_id, line[0] or None, *line[1:]) for line in lines],
             )
 

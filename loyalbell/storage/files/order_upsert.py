@@ -142,7 +142,8 @@ class OrdersWrite:
             self.items.append(found)
         if self.write:
             self._many(
-                "INSERT INTO item (id, external_id, name, category, department_id, import_id) VALUES (?, ?, ?, ?, ?, ?)",
+                "INSERT INTO item (id, external_id, name, category, department_id, import_id) VALUES (?, ?,"
+                " ?, ?, ?, ?)",
                 ((*facts, self.import_id) for facts in new),
             )
 
@@ -233,7 +234,8 @@ class OrdersWrite:
             for column in (draft.line_item, draft.line_quantity, draft.line_total, draft.line_discount)
         )
         self._many(
-            "INSERT INTO order_line (order_id, item_id, quantity, total_minor, discount_minor) VALUES (?, ?, ?, ?, ?)",
+            "INSERT INTO order_line (order_id, item_id, quantity, total_minor, discount_minor) VALUES (?, ?,"
+            " ?, ?, ?)",
             zip(
                 orders[kept].tolist(),
                 map(named.__getitem__, items),

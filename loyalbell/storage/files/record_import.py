@@ -1,4 +1,6 @@
-"""Bringing visits, appointments, memberships, events, answers, items, consents and suppressions in from a table."""
+"""Bringing visits, appointments, memberships, events, answers, items, consents and suppressions in from a
+table.
+"""
 
 import json
 from collections.abc import Callable, Iterator

@@ -10,9 +10,22 @@ from vobject.base import ParseError
 from loyalbell.storage.files.table_reader import FileProblem
 
 HEADINGS = (
-    "Customer ID", "First name", "Last name", "Email", "Mobile phone", "Language", "Time zone", "Birthday",
-    "Street", "City", "Region", "Postal code", "Tags", "Anniversary (yearly)", "Note",
-)  # fmt: skip
+    "Customer ID",
+    "First name",
+    "Last name",
+    "Email",
+    "Mobile phone",
+    "Language",
+    "Time zone",
+    "Birthday",
+    "Street",
+    "City",
+    "Region",
+    "Postal code",
+    "Tags",
+    "Anniversary (yearly)",
+    "Note",
+)
 _BASIC_DATE = re.compile(r"^(\d{4})(\d{2})(\d{2})(T.*)?$")
 _NO_YEAR = re.compile(r"^--(\d{2})-?(\d{2})(T.*)?$")
 
@@ -34,10 +47,22 @@ def _row(card: Any) -> list[str]:
     first, last = _names(card)
     street, city, region, code = _address(card)
     return [
-        _first(card, "uid").removeprefix("urn:uuid:"), first, last, _first(card, "email").removeprefix("mailto:"),
-        _phone(card), _first(card, "lang"), _zone(card), _day(_first(card, "bday")),
-        street, city, region, code, _tags(card), _day(_first(card, "anniversary")), _first(card, "note"),
-    ]  # fmt: skip
+        _first(card, "uid").removeprefix("urn:uuid:"),
+        first,
+        last,
+        _first(card, "email").removeprefix("mailto:"),
+        _phone(card),
+        _first(card, "lang"),
+        _zone(card),
+        _day(_first(card, "bday")),
+        street,
+        city,
+        region,
+        code,
+        _tags(card),
+        _day(_first(card, "anniversary")),
+        _first(card, "note"),
+    ]
 
 
 def _preferred(card: Any, name: str) -> list[Any]:
@@ -150,9 +175,11 @@ def _card(row: dict[str, str]) -> str:
         card.add("anniversary").value = _basic(row["Anniversary (yearly)"])
     if any(row.get(part) for part in ("Street", "City", "Region", "Postal code")):
         card.add("adr").value = vobject.vcard.Address(
-            street=row.get("Street", ""), city=row.get("City", ""), region=row.get("Region", ""),
+            street=row.get("Street", ""),
+            city=row.get("City", ""),
+            region=row.get("Region", ""),
             code=row.get("Postal code", ""),
-        )  # fmt: skip
+        )
     if row.get("Tags"):
         card.add("categories").value = [tag.strip() for tag in row["Tags"].split(";")]
     return str(card.serialize())

@@ -16,7 +16,10 @@ SUPPRESSION_REASONS = ("hard bounce", "complaint", "by hand", "goodbye", "erased
 
 @dataclass(frozen=True)
 class RecordKind:
-    """``natural`` are the columns by which a record without an id is known again; ``part`` is the ledger's."""
+    """``natural`` are the columns by which a record without an id is known again.
+
+    ``part`` is the ledger's.
+    """
 
     name: str
     one: str
@@ -98,44 +101,99 @@ EXTERNAL = "id of this record in the other program"
 NO_PLACE: Values = {"external_id": None, "department_id": None, "location_id": None, "staff_id": None}
 
 VISITS = RecordKind(
-    "visits", "visit", "visit", "walk_ins",
+    "visits",
+    "visit",
+    "visit",
+    "walk_ins",
     (
         Target("external_id", EXTERNAL, ("visit id", "id", "ref", "reference")),
         *WHOSE,
-        Target("at", "day or time of the visit", ("at", "date", "time", "visited at", "visit date", "came at", "when"), "when"),
+        Target(
+            "at",
+            "day or time of the visit",
+            ("at", "date", "time", "visited at", "visit date", "came at", "when"),
+            "when",
+        ),
         *PLACE,
     ),
     (({"at"}, "Say which column holds the day or time of the visit."),),
-    ("person_id", "at"), _visit, NO_PLACE,
-)  # fmt: skip
+    ("person_id", "at"),
+    _visit,
+    NO_PLACE,
+)
 
 APPOINTMENTS = RecordKind(
-    "appointments", "appointment", "appointment", "appointments",
+    "appointments",
+    "appointment",
+    "appointment",
+    "appointments",
     (
         Target("external_id", EXTERNAL, ("appointment id", "booking id", "id", "uid", "ref", "reference")),
         *WHOSE,
-        Target("starts_at", "start", ("starts at", "start", "date", "time", "appointment date", "begins", "when"), "when"),
+        Target(
+            "starts_at",
+            "start",
+            ("starts at", "start", "date", "time", "appointment date", "begins", "when"),
+            "when",
+        ),
         Target("ends_at", "end", ("ends at", "end", "until"), "when"),
-        Target("booked_at", "when it was booked", ("booked at", "booked", "booked on", "created", "created at"), "when"),
-        Target("state", "booked, kept, cancelled or missed", ("state", "status", "outcome"), "appointment state"),
-        Target("settled_at", "when that became known", ("settled at", "status changed", "changed at", "closed at"), "when"),
-        Target("companion", "for whom (companion)", ("companion", "for", "pet", "patient", "child", "animal")),
-        *ITEM, *PLACE,
+        Target(
+            "booked_at",
+            "when it was booked",
+            ("booked at", "booked", "booked on", "created", "created at"),
+            "when",
+        ),
+        Target(
+            "state", "booked, kept, cancelled or missed", ("state", "status", "outcome"), "appointment state"
+        ),
+        Target(
+            "settled_at",
+            "when that became known",
+            ("settled at", "status changed", "changed at", "closed at"),
+            "when",
+        ),
+        Target(
+            "companion", "for whom (companion)", ("companion", "for", "pet", "patient", "child", "animal")
+        ),
+        *ITEM,
+        *PLACE,
     ),
     (({"starts_at"}, "Say which column holds the start of the appointment."),),
-    ("person_id", "starts_at"), _appointment,
-    NO_PLACE | {"booked_at": None, "ends_at": None, "state": "booked", "settled_at": None, "item_id": None, "companion": None},
-)  # fmt: skip
+    ("person_id", "starts_at"),
+    _appointment,
+    NO_PLACE
+    | {
+        "booked_at": None,
+        "ends_at": None,
+        "state": "booked",
+        "settled_at": None,
+        "item_id": None,
+        "companion": None,
+    },
+)
 
 MEMBERSHIPS = RecordKind(
-    "memberships", "membership", "membership", "memberships",
+    "memberships",
+    "membership",
+    "membership",
+    "memberships",
     (
         Target("external_id", EXTERNAL, ("membership id", "id", "ref", "reference", "contract")),
         *WHOSE,
         Target("plan", "plan", ("plan", "membership", "plan name", "product", "name")),
         Target("term", "term", ("term", "period", "interval", "billing"), "term"),
-        Target("started_on", "first day", ("started on", "started", "start", "start date", "from", "since"), "day"),
-        Target("renews_on", "renewal day", ("renews on", "renewal", "renews", "renewal date", "next renewal"), "day"),
+        Target(
+            "started_on",
+            "first day",
+            ("started on", "started", "start", "start date", "from", "since"),
+            "day",
+        ),
+        Target(
+            "renews_on",
+            "renewal day",
+            ("renews on", "renewal", "renews", "renewal date", "next renewal"),
+            "day",
+        ),
         Target("ended_on", "last day", ("ended on", "ended", "end", "end date", "cancelled on"), "day"),
         Target("price", "price per term", ("price", "fee", "amount"), "money"),
         *PLACE,
@@ -144,12 +202,16 @@ MEMBERSHIPS = RecordKind(
         ({"plan"}, "Say which column holds the plan."),
         ({"started_on"}, "Say which column holds the first day of the membership."),
     ),
-    ("person_id", "plan", "started_on"), _membership,
+    ("person_id", "plan", "started_on"),
+    _membership,
     NO_PLACE | {"term": "yearly", "renews_on": None, "ended_on": None, "price_minor": None},
-)  # fmt: skip
+)
 
 EVENTS = RecordKind(
-    "events", "event", "event", "events",
+    "events",
+    "event",
+    "event",
+    "events",
     (
         Target("external_id", EXTERNAL, ("event id", "id", "ref", "reference")),
         *WHOSE,
@@ -162,11 +224,16 @@ EVENTS = RecordKind(
         ({"kind"}, "Say which column tells what happened."),
         ({"at"}, "Say which column holds the time of the event."),
     ),
-    ("person_id", "kind", "at"), _event, NO_PLACE | {"properties": "{}"},
-)  # fmt: skip
+    ("person_id", "kind", "at"),
+    _event,
+    NO_PLACE | {"properties": "{}"},
+)
 
 ANSWERS = RecordKind(
-    "answers", "answer", "answer", "answers",
+    "answers",
+    "answer",
+    "answer",
+    "answers",
     (
         Target("external_id", EXTERNAL, ("answer id", "review id", "id", "ref", "reference")),
         *WHOSE,
@@ -176,16 +243,24 @@ ANSWERS = RecordKind(
         Target("score", "score", ("score", "rating", "stars"), "whole"),
         Target("best", "best score possible", ("best", "out of", "scale"), "whole"),
         Target("text", "words", ("text", "review", "comment", "answer", "words")),
-        *ITEM, *PLACE,
+        *ITEM,
+        *PLACE,
     ),
-    (({"at"}, "Say which column holds the day of the answer."),
-     ({"score", "text"}, "Say which column holds the score or the words.")),
-    ("person_id", "at", "question"), _answer,
-    NO_PLACE | {"kind": "review", "question": None, "score": None, "best": None, "text": None, "item_id": None},
-)  # fmt: skip
+    (
+        ({"at"}, "Say which column holds the day of the answer."),
+        ({"score", "text"}, "Say which column holds the score or the words."),
+    ),
+    ("person_id", "at", "question"),
+    _answer,
+    NO_PLACE
+    | {"kind": "review", "question": None, "score": None, "best": None, "text": None, "item_id": None},
+)
 
 ITEMS = RecordKind(
-    "items", "item", "item", "catalogue",
+    "items",
+    "item",
+    "item",
+    "catalogue",
     (
         Target("external_id", "item id", ("item id", "id", "sku", "product id", "article", "code")),
         Target("name", "name", ("name", "item", "item name", "product", "product name", "service", "title")),
@@ -194,16 +269,36 @@ ITEMS = RecordKind(
         Target("price", "price", ("price", "list price", "unit price"), "money"),
         Target("margin", "margin of one unit", ("margin", "profit", "earns"), "money"),
         Target("link", "link", ("link", "url", "page", "web address"), "link"),
-        Target("picture_url", "picture’s address", ("picture", "image", "photo", "picture address", "image url"), "link"),
+        Target(
+            "picture_url",
+            "picture’s address",
+            ("picture", "image", "photo", "picture address", "image url"),
+            "link",
+        ),
         Target("in_stock", "in stock", ("in stock", "stock", "available"), "yes or no"),
-        Target("lasts_days", "days one unit lasts", ("lasts days", "lasts", "days of supply", "supply days"), "whole"),
+        Target(
+            "lasts_days",
+            "days one unit lasts",
+            ("lasts days", "lasts", "days of supply", "supply days"),
+            "whole",
+        ),
     ),
     (({"external_id", "name"}, "Say which column holds the item’s id or its name."),),
-    ("name",), _catalogue_item,
-    {"external_id": None, "category": None, "department_id": None, "price_minor": None, "margin_minor": None,
-     "link": None, "picture_url": None, "in_stock": True, "lasts_days": None},
+    ("name",),
+    _catalogue_item,
+    {
+        "external_id": None,
+        "category": None,
+        "department_id": None,
+        "price_minor": None,
+        "margin_minor": None,
+        "link": None,
+        "picture_url": None,
+        "in_stock": True,
+        "lasts_days": None,
+    },
     of_person=False,
-)  # fmt: skip
+)
 
 
 def _consent(values: Values, names: Names) -> Values:
@@ -211,7 +306,10 @@ def _consent(values: Values, names: Names) -> Values:
 
 
 CONSENTS = RecordKind(
-    "consents", "word about a channel", "consent_entry", "consents",
+    "consents",
+    "word about a channel",
+    "consent_entry",
+    "consents",
     (
         *WHOSE,
         Target("channel", "email, text or chat", ("channel", "medium", "by"), "channel"),
@@ -220,10 +318,14 @@ CONSENTS = RecordKind(
         Target("source", "where it was said", ("source", "where", "form", "origin")),
         Target("wording", "what was shown", ("wording", "text shown", "statement")),
     ),
-    (({"channel"}, "Say which column names the channel: email, text or chat."),
-     ({"state"}, "Say which column holds what was said: agreed, refused or waiting.")),
-    ("person_id", "channel", "state", "at"), _consent, {"wording": None, "by": None},
-)  # fmt: skip
+    (
+        ({"channel"}, "Say which column names the channel: email, text or chat."),
+        ({"state"}, "Say which column holds what was said: agreed, refused or waiting."),
+    ),
+    ("person_id", "channel", "state", "at"),
+    _consent,
+    {"wording": None, "by": None},
+)
 
 
 def _suppression(values: Values, names: Names) -> Values:
@@ -231,18 +333,27 @@ def _suppression(values: Values, names: Names) -> Values:
 
 
 SUPPRESSIONS = RecordKind(
-    "suppressions", "suppression", "suppression", "suppressions",
+    "suppressions",
+    "suppression",
+    "suppression",
+    "suppressions",
     (
-        Target("address", "address", ("address", "email", "phone", "mobile", "email address", "phone number", "handle")),
+        Target(
+            "address",
+            "address",
+            ("address", "email", "phone", "mobile", "email address", "phone number", "handle"),
+        ),
         Target("id", "customer id", ("customer id", "client id", "customer no", "id")),
         Target("channel", "email, text or chat", ("channel", "medium", "by"), "channel"),
         Target("reason", "reason", ("reason", "why", "cause"), "suppression reason"),
         Target("at", "since when", ("at", "date", "since", "when"), "when"),
     ),
     (({"address", "id"}, "Say which column holds the address, or the customer id."),),
-    ("channel", "address"), _suppression, {"lifted_at": None, "person_id": None, "by": None},
+    ("channel", "address"),
+    _suppression,
+    {"lifted_at": None, "person_id": None, "by": None},
     of_person=False,
-)  # fmt: skip
+)
 
 RECORDS: dict[str, RecordKind] = {
     kind.name: kind

@@ -16,7 +16,10 @@ class Names:
         self._items: dict[str, dict[str, int]] | None = None
 
     def id_of(self, table: str, name: str | None) -> int | None:
-        """The row of ``department``, ``location``, ``staff`` or ``tag`` that has the name; ``None`` for no name."""
+        """The row of ``department``, ``location``, ``staff`` or ``tag`` that has the name.
+
+        ``None`` for no name.
+        """
         if not name:
             return None
         if table not in self._known:

@@ -263,7 +263,10 @@ def looks_day_first(samples: list[str], otherwise: bool) -> bool:
 def values_of(
     readers: Mapping[str, CellReader], columns: Mapping[str, int], cells: list[str]
 ) -> dict[str, Any] | str:
-    """What a row says under each of our names, blanks left out; or why the first unusable cell cannot be used."""
+    """What a row says under each of our names, blanks left out.
+
+    Or why the first unusable cell cannot be used.
+    """
     values: dict[str, Any] = {}
     for target, at in columns.items():
         value = readers[target][cells[at]] if at < len(cells) else None

@@ -82,7 +82,10 @@ class PersonFacts:
         return dict(self._in(sql, person_ids, (tag_id,)))
 
     def _held(self, field_id: int, person_ids: Iterable[int]) -> dict[int, tuple[int, Any]]:
-        sql = "SELECT person_id, id, value FROM field_value WHERE field_id = ? AND until IS NULL AND person_id IN"
+        sql = (
+            "SELECT person_id, id, value FROM field_value WHERE field_id = ? AND until IS NULL AND"
+            " person_id IN"
+        )
         return {
             person: (row, json.loads(value)) for person, row, value in self._in(sql, person_ids, (field_id,))
         }

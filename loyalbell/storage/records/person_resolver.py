@@ -23,7 +23,10 @@ class PersonResolver:
     by_chat: dict[str, int] = field(default_factory=dict)
 
     def find(self, values: dict[str, Any]) -> int | None:
-        """A record that gives an id means that id alone; else its email, else its phone, else its chat handle."""
+        """A record that gives an id means that id alone.
+
+        Else its email, else its phone, else its chat handle.
+        """
         if values.get("id") is not None:
             return self.by_id.get(values["id"])
         if values.get("email") is not None and values["email"].lower() in self.by_email:

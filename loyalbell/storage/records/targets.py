@@ -25,6 +25,10 @@ PLACE = (
 )
 ITEM = (
     Target("item_id", "item id", ("item id", "sku", "product id", "article", "service id")),
-    Target("item", "item or service", ("item", "product", "item name", "product name", "service", "treatment", "title")),
+    Target(
+        "item",
+        "item or service",
+        ("item", "product", "item name", "product name", "service", "treatment", "title"),
+    ),
     Target("category", "item’s category", ("category", "item category", "product category")),
-)  # fmt: skip
+)

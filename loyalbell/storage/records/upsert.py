@@ -39,7 +39,10 @@ class UpsertResult:
 
 
 class Upsert:
-    """Takes records of one kind in the transaction of ``session``. With ``write`` off they are only judged."""
+    """Takes records of one kind in the transaction of ``session``.
+
+    With ``write`` off they are only judged.
+    """
 
     def __init__(
         self,
@@ -145,7 +148,8 @@ class Upsert:
         if row["state"] == "refused":
             return
         newest = self._rows(
-            "SELECT state, at FROM consent_entry WHERE person_id = ? AND channel = ? ORDER BY at DESC, id DESC",
+            "SELECT state, at FROM consent_entry WHERE person_id = ? AND channel = ? ORDER BY at DESC, id"
+            " DESC",
             (row["person_id"], row["channel"]),
         ).fetchone()
         if newest and newest[0] == "refused" and not dated:

@@ -13,9 +13,10 @@ from loyalbell.storage.schema.base import Base
 class Campaign(Base):
     """One message to one audience. ``rule`` is the segment as it was at the start.
 
-    ``channels`` are tried in their order for each person. ``plan`` says to whom not, when and how fast. ``state``: draft,
-    scheduled (goes out at ``goes_out_at``), held (``held_because``), sending, sent, stopped. ``round_at`` is when its plan
-    has the coming round, which may have been moved. ``people_seen`` is the number confirmed.
+    ``channels`` are tried in their order for each person. ``plan`` says to whom not, when and how fast.
+    ``state``: draft, scheduled (goes out at ``goes_out_at``), held (``held_because``), sending, sent,
+    stopped. ``round_at`` is when its plan has the coming round, which may have been moved. ``people_seen`` is
+    the number confirmed.
     """
 
     __tablename__ = "campaign"

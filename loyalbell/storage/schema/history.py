@@ -1,4 +1,7 @@
-"""Departments, the catalogue, and what people bought and came for. Money is integer minor units of its currency."""
+"""Departments, the catalogue, and what people bought and came for.
+
+Money is integer minor units of its currency.
+"""
 
 from datetime import date, datetime
 from typing import Any

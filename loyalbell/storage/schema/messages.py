@@ -41,7 +41,10 @@ class Letterhead(Base):
 
 
 class Message(Base):
-    """``purpose``: marketing, or service for what people must be told. ``hidden`` ones hold what was written once only."""
+    """``purpose``: marketing, or service for what people must be told.
+
+    ``hidden`` ones hold what was written once only.
+    """
 
     __tablename__ = "message"
 
@@ -109,7 +112,10 @@ class SavedBlock(Base):
 
 
 class OpeningMessage(Base):
-    """A chat message that the network allows outside an open conversation. ``state``: waiting, approved, refused."""
+    """A chat message that the network allows outside an open conversation.
+
+    ``state``: waiting, approved, refused.
+    """
 
     __tablename__ = "opening_message"
 

@@ -1,4 +1,6 @@
-"""What else is known about a person: tags, the shop's own fields, yearly dates, notes, and who changed what."""
+"""What else is known about a person: tags, the shop's own fields, yearly dates, notes, and who changed
+what.
+"""
 
 from datetime import datetime
 from typing import Any
@@ -30,7 +32,10 @@ class PersonTag(Base):
 
 
 class CustomField(Base):
-    """A fact the shop itself keeps. ``kind`` is text, number, yes or no, date, one choice, several choices."""
+    """A fact the shop itself keeps.
+
+    ``kind`` is text, number, yes or no, date, one choice, several choices.
+    """
 
     __tablename__ = "custom_field"
 

@@ -7,7 +7,9 @@ from loyalbell.storage.schema.base import Base
 
 
 class ReferenceRow(Base):
-    """``user_kind`` number ``user_id`` leans on what has ``used_key`` (a number, or a name) among ``used_kind``."""
+    """``user_kind`` number ``user_id`` leans on what has ``used_key`` (a number, or a name) among
+    ``used_kind``.
+    """
 
     __tablename__ = "reference"
     __table_args__ = (

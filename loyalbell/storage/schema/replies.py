@@ -12,7 +12,8 @@ from loyalbell.storage.schema.base import Base
 class Reply(Base):
     """Something that came in, or an answer of ours (``inward`` false).
 
-    ``kind``: answer, stop, start, help, auto-reply. ``state``: new, open, done. ``network_id`` keeps it from coming in twice.
+    ``kind``: answer, stop, start, help, auto-reply. ``state``: new, open, done. ``network_id`` keeps it from
+    coming in twice.
     """
 
     __tablename__ = "reply"
@@ -50,7 +51,10 @@ class CannedAnswer(Base):
 
 
 class Preference(Base):
-    """How a person wants to hear from us. ``token`` is the address of their page; ``often``: any, weekly, monthly."""
+    """How a person wants to hear from us.
+
+    ``token`` is the address of their page; ``often``: any, weekly, monthly.
+    """
 
     __tablename__ = "preference"
 

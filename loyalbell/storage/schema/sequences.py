@@ -13,8 +13,9 @@ class Sequence(Base):
     """A sequence with its draft. ``live_version_id`` is the version that rings; ``key`` draws its arms.
 
     ``state``: draft, live, paused, stopped. ``looked_until`` is up to when its start rule has been looked at;
-    ``goes_live_at`` when ``goes_live_with`` is to be published by itself, ``publish_problem`` why it was not. The lower ``rank`` goes first where two meet.
-    ``normal`` is how many messages a day are usual, as the rehearsal before publishing said.
+    ``goes_live_at`` when ``goes_live_with`` is to be published by itself, ``publish_problem`` why it was not.
+    The lower ``rank`` goes first where two meet. ``normal`` is how many messages a day are usual, as the
+    rehearsal before publishing said.
     """
 
     __tablename__ = "sequence"
@@ -58,8 +59,8 @@ class SequenceVersion(Base):
 class Enrolment(Base):
     """One person's way through a sequence, for one reason to come in (``key``): at most once.
 
-    ``state``: waiting to be let in, under way, finished, left, taken out, held back, kept out. ``settled``, ``tried``
-    and ``sent`` are of the position; ``trail`` lists (step, instant, what) in order.
+    ``state``: waiting to be let in, under way, finished, left, taken out, held back, kept out. ``settled``,
+    ``tried`` and ``sent`` are of the position; ``trail`` lists (step, instant, what) in order.
     """
 
     __tablename__ = "enrolment"

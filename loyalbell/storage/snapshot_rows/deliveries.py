@@ -21,29 +21,42 @@ LEFT = ", ".join(repr(str(state)) for state in PERHAPS_SENT)
 def deliveries(loading: Loading, span: Range | None) -> Deliveries:
     only = where("delivery.id", span)
     ids, person, at, channel, message, origin, origin_id = loading.columns(
-        f"""SELECT delivery.id, person_id, sent_at, {code(CHANNELS, "channel")}, message_id, origin_kind, origin_id
+        f"""SELECT delivery.id, person_id, sent_at, {code(CHANNELS, "channel")}, message_id, origin_kind,
+                   origin_id
             FROM delivery JOIN message_version ON message_version.id = message_version_id
-            WHERE state IN ({LEFT}) AND sent_at IS NOT NULL AND origin_kind <> 'proof' {only and "AND " + only}""",
+            WHERE state IN ({LEFT}) AND sent_at IS NOT NULL AND origin_kind <> 'proof'
+                  {only and "AND " + only}""",
         7,
     )
     return Deliveries.of(
-        key=ids, person=loading.numbers(person), at=at, channel=channel, message=message,
-        origin=loading.codes(origin), origin_id=origin_id,
-    )  # fmt: skip
+        key=ids,
+        person=loading.numbers(person),
+        at=at,
+        channel=channel,
+        message=message,
+        origin=loading.codes(origin),
+        origin_id=origin_id,
+    )
 
 
 def engagements(loading: Loading, span: Range | None) -> Engagements:
     only = where("delivery_event.id", span)
     ids, person, at, kind, channel, message, delivery = loading.columns(
-        f"""SELECT delivery_event.id, person_id, at, kind, {code(CHANNELS, "channel")}, message_id, delivery_id
+        f"""SELECT delivery_event.id, person_id, at, kind, {code(CHANNELS, "channel")}, message_id,
+                   delivery_id
             FROM delivery_event JOIN delivery ON delivery.id = delivery_id
             JOIN message_version ON message_version.id = message_version_id {only and "WHERE " + only}""",
         7,
     )
     return Engagements.of(
-        key=ids, person=loading.numbers(person), at=at, kind=loading.codes(kind), channel=channel,
-        message=message, delivery=delivery,
-    )  # fmt: skip
+        key=ids,
+        person=loading.numbers(person),
+        at=at,
+        kind=loading.codes(kind),
+        channel=channel,
+        message=message,
+        delivery=delivery,
+    )
 
 
 def consents(loading: Loading, span: Range | None) -> Consents:
@@ -76,7 +89,8 @@ def codes(loading: Loading, span: Range | None) -> Codes:
     only = where("offer_code.id", span)
     ids, person, at, offer, until, used = loading.columns(
         f"""SELECT offer_code.id, person_id, issued_at, offer_id, coalesce(expires_at, {NEVER}),
-            CASE WHEN uses_left > 0 THEN {NEVER} ELSE coalesce((SELECT max(at) FROM redemption WHERE code_id = offer_code.id), {NEVER}) END
+            CASE WHEN uses_left > 0 THEN {NEVER}
+                 ELSE coalesce((SELECT max(at) FROM redemption WHERE code_id = offer_code.id), {NEVER}) END
             FROM offer_code {only and "WHERE " + only}""",
         6,
     )

@@ -22,15 +22,16 @@ def orders(loading: Loading, span: Range | None) -> Orders:
     """Most orders were neither cancelled nor refunded; those that were are read apart."""
     only = where("id", span)
     ids, person, at, department, location, money, in_person = loading.table(
-        "SELECT id, person_id, placed_at, coalesce(department_id, 0), coalesce(location_id, 0), total_minor, in_person"
-        f" FROM orders {only and 'WHERE ' + only} ORDER BY id",
+        "SELECT id, person_id, placed_at, coalesce(department_id, 0), coalesce(location_id, 0), total_minor,"
+        f" in_person FROM orders {only and 'WHERE ' + only} ORDER BY id",
         7,
     )
     void_at, refunded_at = np.full(len(ids), NEVER), np.full(len(ids), NEVER)
     refunded = np.zeros(len(ids), dtype=np.int64)
     taken_back, cancelled, back_at, back = loading.table(
         f"""SELECT id, coalesce(cancelled_at, {NEVER}), coalesce(refunded_at, {NEVER}), refunded_minor
-            FROM orders WHERE (cancelled_at IS NOT NULL OR refunded_at IS NOT NULL) {only and "AND " + only}""",
+            FROM orders WHERE (cancelled_at IS NOT NULL OR refunded_at IS NOT NULL)
+                  {only and "AND " + only}""",
         4,
     )
     rows = np.searchsorted(ids, taken_back)
@@ -38,9 +39,17 @@ def orders(loading: Loading, span: Range | None) -> Orders:
     void_at[rows] = np.minimum(cancelled, np.where(whole, back_at, NEVER))
     refunded_at[rows], refunded[rows] = back_at, back
     return Orders.of(
-        key=ids, person=loading.numbers(person), at=at, department=department, location=location,
-        money=money, void_at=void_at, refunded_at=refunded_at, refunded=refunded, in_person=in_person != 0,
-    )  # fmt: skip
+        key=ids,
+        person=loading.numbers(person),
+        at=at,
+        department=department,
+        location=location,
+        money=money,
+        void_at=void_at,
+        refunded_at=refunded_at,
+        refunded=refunded,
+        in_person=in_person != 0,
+    )
 
 
 def lines(loading: Loading, span: Range | None) -> Lines:
@@ -55,9 +64,15 @@ def lines(loading: Loading, span: Range | None) -> Lines:
         8,
     )
     return Lines.of(
-        key=order, person=loading.numbers(person), at=at, item=item, department=department,
-        quantity=quantity, money=money, void_at=void_at,
-    )  # fmt: skip
+        key=order,
+        person=loading.numbers(person),
+        at=at,
+        item=item,
+        department=department,
+        quantity=quantity,
+        money=money,
+        void_at=void_at,
+    )
 
 
 def statuses(loading: Loading, span: Range | None) -> Statuses:
@@ -99,9 +114,16 @@ def appointments(loading: Loading, span: Range | None) -> Appointments:
         9,
     )
     return Appointments.of(
-        key=ids, person=loading.numbers(person), at=at, booked_at=booked, settled_at=settled,
-        outcome=outcome, item=item, department=department, location=location,
-    )  # fmt: skip
+        key=ids,
+        person=loading.numbers(person),
+        at=at,
+        booked_at=booked,
+        settled_at=settled,
+        outcome=outcome,
+        item=item,
+        department=department,
+        location=location,
+    )
 
 
 def memberships(loading: Loading, span: Range | None) -> Memberships:
@@ -113,10 +135,16 @@ def memberships(loading: Loading, span: Range | None) -> Memberships:
     )
     days = [day_of(day) for day in started]
     return Memberships.of(
-        key=ids, person=loading.numbers(person), at=[day * 86_400 for day in days], plan=loading.codes(plan),
-        term=loading.codes(term), started=days, renews=list(map(day_of, renews)), ended=list(map(day_of, ended)),
+        key=ids,
+        person=loading.numbers(person),
+        at=[day * 86_400 for day in days],
+        plan=loading.codes(plan),
+        term=loading.codes(term),
+        started=days,
+        renews=list(map(day_of, renews)),
+        ended=list(map(day_of, ended)),
         price=price,
-    )  # fmt: skip
+    )
 
 
 def events(loading: Loading, span: Range | None) -> Events:
@@ -125,9 +153,12 @@ def events(loading: Loading, span: Range | None) -> Events:
         f"SELECT id, person_id, at, kind, properties FROM event {only and 'WHERE ' + only}", 5
     )
     return Events.of(
-        key=ids, person=loading.numbers(person), at=at, kind=loading.codes(kind),
+        key=ids,
+        person=loading.numbers(person),
+        at=at,
+        kind=loading.codes(kind),
         properties=loading.codes(properties),
-    )  # fmt: skip
+    )
 
 
 def answers(loading: Loading, span: Range | None) -> Answers:
@@ -138,6 +169,11 @@ def answers(loading: Loading, span: Range | None) -> Answers:
         7,
     )
     return Answers.of(
-        key=ids, person=loading.numbers(person), at=at, kind=loading.codes(kind), score=score, best=best,
+        key=ids,
+        person=loading.numbers(person),
+        at=at,
+        kind=loading.codes(kind),
+        score=score,
+        best=best,
         item=item,
-    )  # fmt: skip
+    )

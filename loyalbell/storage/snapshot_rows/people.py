@@ -30,9 +30,16 @@ def people(loading: Loading, span: Range | None) -> People:
     )
     words = np.fromiter((loading.words[word] if word else 0 for word in flat), dtype=np.int32)
     return People(
-        ids, joined, closed, deceased, np.stack((email, text, chat), axis=1).astype(np.bool_),
-        month.astype(np.int32), day.astype(np.int32), year.astype(np.int32), words.reshape(-1, len(PERSON_WORDS)),
-    )  # fmt: skip
+        ids,
+        joined,
+        closed,
+        deceased,
+        np.stack((email, text, chat), axis=1).astype(np.bool_),
+        month.astype(np.int32),
+        day.astype(np.int32),
+        year.astype(np.int32),
+        words.reshape(-1, len(PERSON_WORDS)),
+    )
 
 
 def tags(loading: Loading, span: Range | None) -> Tags:
@@ -79,14 +86,21 @@ def yearly_dates(loading: Loading, span: Range | None) -> YearlyDates:
     """Named days of people, and the birthdays of those they care for. Read whole: they are few."""
     person, name, month, day, year, of_companion, ids = loading.columns(
         """SELECT person_id, name, month, day, coalesce(year, 0), 0, id FROM yearly_date UNION ALL
-           SELECT person_id, coalesce(kind, ''), birthday_month, birthday_day, coalesce(birthday_year, 0), 1, id
+           SELECT person_id, coalesce(kind, ''), birthday_month, birthday_day, coalesce(birthday_year, 0), 1,
+                  id
            FROM companion WHERE birthday_month IS NOT NULL""",
         7,
     )
     return YearlyDates.of(
-        key=ids, person=loading.numbers(person), at=np.zeros(len(ids)), name=loading.codes(name), month=month,
-        day=day, year=year, of_companion=np.array(of_companion) != 0,
-    )  # fmt: skip
+        key=ids,
+        person=loading.numbers(person),
+        at=np.zeros(len(ids)),
+        name=loading.codes(name),
+        month=month,
+        day=day,
+        year=year,
+        of_companion=np.array(of_companion) != 0,
+    )
 
 
 def catalogue(reader: Reader) -> Catalogue:

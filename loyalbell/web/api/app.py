@@ -16,8 +16,8 @@ from loyalbell.web.api.routes import router
 
 MOST_BYTES = 8_000_000
 ABOUT = (
-    "Keeps customers and their history current from tills, booking systems and sites. Sign in with a token made in "
-    "Settings. Every record is known again by its id, so that sending it twice does no harm."
+    "Keeps customers and their history current from tills, booking systems and sites. Sign in with a token"
+    " made in Settings. Every record is known again by its id, so that sending it twice does no harm."
 )
 
 

@@ -18,7 +18,9 @@ When = Annotated[
         max_length=40,
     ),
     Field(
-        description="ISO 8601. Without an offset it is a time in the shop’s zone; a plain day is its first instant.",
+        description=(
+            "ISO 8601. Without an offset it is a time in the shop’s zone; a plain day is its first instant."
+        ),
         examples=["2026-05-12T09:40:00-04:00"],
     ),
 ]
@@ -62,7 +64,10 @@ class Companion(Strict):
 
 
 class Person(Strict):
-    """A customer, known again by ``id``, else by email, phone or chat handle; at least one of them is needed."""
+    """A customer, known again by ``id``, else by email, phone or chat handle.
+
+    At least one of them is needed.
+    """
 
     model_config = ConfigDict(
         extra="forbid",
@@ -141,7 +146,10 @@ class OrderLine(Strict):
 
 
 class Order(Placed):
-    """An order, known again by ``external_id``. Sent again it replaces what was known of it, lines included."""
+    """An order, known again by ``external_id``.
+
+    Sent again it replaces what was known of it, lines included.
+    """
 
     model_config = ConfigDict(
         extra="forbid",
@@ -212,12 +220,15 @@ class Event(Placed):
         json_schema_extra={
             "examples": [
                 {
-                    "external_id": "e-77", "id": "C-1042", "kind": "viewed a page", "at": "2026-05-12T13:40:00Z",
+                    "external_id": "e-77",
+                    "id": "C-1042",
+                    "kind": "viewed a page",
+                    "at": "2026-05-12T13:40:00Z",
                     "properties": {"page": "/groom"},
                 }
             ]
         },
-    )  # fmt: skip
+    )
     external_id: Id | None = None
     kind: Name
     at: When
@@ -247,12 +258,17 @@ class CloudEvent(BaseModel):
         json_schema_extra={
             "examples": [
                 {
-                    "specversion": "1.0", "id": "A234-1234", "source": "/site", "type": "booked online",
-                    "subject": "C-1042", "time": "2026-05-12T13:40:00Z", "data": {"page": "/groom"},
+                    "specversion": "1.0",
+                    "id": "A234-1234",
+                    "source": "/site",
+                    "type": "booked online",
+                    "subject": "C-1042",
+                    "time": "2026-05-12T13:40:00Z",
+                    "data": {"page": "/groom"},
                 }
             ]
         },
-    )  # fmt: skip
+    )
     specversion: Literal["1.0"]
     id: Annotated[str, StringConstraints(min_length=1, max_length=120)]
     source: Annotated[str, StringConstraints(min_length=1, max_length=200)]
@@ -267,8 +283,9 @@ class BroughtIn(Strict):
     """Customers for a sequence. A ``reason`` brings each of them in once, however often it is sent."""
 
     model_config = ConfigDict(
-        extra="forbid", json_schema_extra={"examples": [{"people": [{"id": "C-1042"}], "reason": "workshop 2026-05"}]}
-    )  # fmt: skip
+        extra="forbid",
+        json_schema_extra={"examples": [{"people": [{"id": "C-1042"}], "reason": "workshop 2026-05"}]},
+    )
     people: list[Whose] = Field(min_length=1, max_length=MOST_RECORDS)
     reason: Short | None = None
 
@@ -297,12 +314,14 @@ class Problem(BaseModel):
         json_schema_extra={
             "examples": [
                 {
-                    "type": "about:blank", "title": "Unauthorized", "status": 401,
+                    "type": "about:blank",
+                    "title": "Unauthorized",
+                    "status": 401,
                     "detail": "Send a token: Authorization: Bearer lb_…",
                 }
             ]
         }
-    )  # fmt: skip
+    )
     type: str = "about:blank"
     title: str
     status: int

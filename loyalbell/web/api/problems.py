@@ -35,8 +35,11 @@ def problem(
     errors: Sequence[Mapping[str, str]] = (),
 ) -> JSONResponse:
     body: dict[str, Any] = {
-        "type": "about:blank", "title": HTTPStatus(status).phrase, "status": status, "detail": detail,
-    }  # fmt: skip
+        "type": "about:blank",
+        "title": HTTPStatus(status).phrase,
+        "status": status,
+        "detail": detail,
+    }
     if errors:
         body["errors"] = [dict(one) for one in errors]
     return JSONResponse(body, status, dict(headers or {}), media_type=MEDIA)
@@ -70,9 +73,10 @@ def add_problems(app: FastAPI) -> None:
     async def http(request: Request, error: Exception) -> JSONResponse:
         assert isinstance(error, HTTPException)
         words = {
-            404: "Nothing is at this address.", 405: "This address does not take that method.",
+            404: "Nothing is at this address.",
+            405: "This address does not take that method.",
             400: "The body cannot be read.",
-        }  # fmt: skip
+        }
         return problem(error.status_code, words.get(error.status_code, str(error.detail)), error.headers)
 
     async def unforeseen(request: Request, error: Exception) -> JSONResponse:

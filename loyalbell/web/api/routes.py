@@ -39,7 +39,10 @@ KeyHeader = Annotated[
     Header(
         alias="Idempotency-Key",
         max_length=200,
-        description="A request sent again with the same key within two days is answered as before and not carried out twice.",
+        description=(
+            "A request sent again with the same key within two days is answered as before and not carried out"
+            " twice."
+        ),
     ),
 ]
 
@@ -147,13 +150,24 @@ def _add_kind(kind: str, one: str, model: type[BaseModel], scope: str) -> None:
     single.__annotations__["record"], many.__annotations__["sent"] = model, batch
 
     router.add_api_route(
-        f"/{kind}", single, methods=["POST"], tags=[kind], summary=f"Send one {one}", operation_id=f"send_{one}",
-        response_model=Result, responses={201: {"model": Result, "description": "It was created."}},
-    )  # fmt: skip
+        f"/{kind}",
+        single,
+        methods=["POST"],
+        tags=[kind],
+        summary=f"Send one {one}",
+        operation_id=f"send_{one}",
+        response_model=Result,
+        responses={201: {"model": Result, "description": "It was created."}},
+    )
     router.add_api_route(
-        f"/{kind}/batch", many, methods=["POST"], tags=[kind], summary=f"Send up to {MOST_RECORDS:,} {kind}",
-        operation_id=f"send_{kind}", response_model=Result,
-    )  # fmt: skip
+        f"/{kind}/batch",
+        many,
+        methods=["POST"],
+        tags=[kind],
+        summary=f"Send up to {MOST_RECORDS:,} {kind}",
+        operation_id=f"send_{kind}",
+        response_model=Result,
+    )
 
 
 for known in KINDS:
@@ -242,8 +256,11 @@ def _from_cloud(event: Any, now: str) -> models.Event:
     """The source and the id together name a CloudEvent (CloudEvents 1.0, 3.1)."""
     return models.Event(
         external_id=hashlib.sha256(f"{event.source}\x00{event.id}".encode("utf-8", "replace")).hexdigest(),
-        id=event.subject, kind=event.type, at=event.time or now[:19] + now[-6:], properties=event.data or {},
-    )  # fmt: skip
+        id=event.subject,
+        kind=event.type,
+        at=event.time or now[:19] + now[-6:],
+        properties=event.data or {},
+    )
 
 
 @router.post(
@@ -257,14 +274,21 @@ def _from_cloud(event: Any, now: str) -> models.Event:
 def bring_in(
     request: Request,
     sequence_id: Annotated[int, Path(ge=1, le=2**31, description="The number in the sequence’s address.")],
-    sent: models.BroughtIn, token: ApiToken = allowed("sequences"), key: KeyHeader = None,
-) -> Any:  # fmt: skip
+    sent: models.BroughtIn,
+    token: ApiToken = allowed("sequences"),
+    key: KeyHeader = None,
+) -> Any:
     application = application_of(request)
     snapshot = application.snapshot()
     plain = sent.model_dump(exclude_none=True)
 
     def write(session: UnitOfWork) -> tuple[int, dict[str, Any]]:
-        return _answer(bring_named(application, session, snapshot, sequence_id, plain["people"], sent.reason, token.name), False)  # fmt: skip
+        return _answer(
+            bring_named(
+                application, session, snapshot, sequence_id, plain["people"], sent.reason, token.name
+            ),
+            False,
+        )
 
     try:
         return _once(application, token, ["bring in", sequence_id, plain], key, write)

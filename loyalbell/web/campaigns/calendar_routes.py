@@ -26,7 +26,16 @@ def _page(context: RequestContext, problem: str | None = None) -> Response:
     weeks = [days[at : at + 7] for at in range(0, len(days), 7)]
     top = max([day.messages for day in days] or [0]) or 1
     today = context.application.clock.now().astimezone(ZoneInfo(context.application.the_shop().zone)).date()
-    return context.page("campaigns/calendar.html", "campaigns", 422 if problem else 200, weeks=weeks, top=top, today=today, working=expected is None, problem=problem)  # fmt: skip
+    return context.page(
+        "campaigns/calendar.html",
+        "campaigns",
+        422 if problem else 200,
+        weeks=weeks,
+        top=top,
+        today=today,
+        working=expected is None,
+        problem=problem,
+    )
 
 
 @router.post("/calendar/{campaign_id}/move")

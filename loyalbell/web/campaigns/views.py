@@ -41,12 +41,27 @@ def sheet(context: RequestContext, campaign: Campaign, chosen: int = 0) -> dict[
     }
     zone = context.application.the_shop().zone
     first = plan.at or now
-    return values | _reading(context, campaign, who, chosen) | {
-        "campaign": campaign, "who": who, "plan": plan, "findings": found, "blocked": campaign_queries.blocked(found),
-        "finish": _finish(context, plan, len(who.reached)), "instant": lambda one: datetime.fromtimestamp(one, UTC),
-        "rounds": [one for one in islice(plan.rounds(now, zone), 500) if one >= now.replace(second=0, microsecond=0)][:SHOWN_ROUNDS] if plan.recurs else [],
-        "repeats": plan.repeat.words(local_day(first, zone)) if plan.repeat else "",
-    }  # fmt: skip
+    return (
+        values
+        | _reading(context, campaign, who, chosen)
+        | {
+            "campaign": campaign,
+            "who": who,
+            "plan": plan,
+            "findings": found,
+            "blocked": campaign_queries.blocked(found),
+            "finish": _finish(context, plan, len(who.reached)),
+            "instant": lambda one: datetime.fromtimestamp(one, UTC),
+            "rounds": [
+                one
+                for one in islice(plan.rounds(now, zone), 500)
+                if one >= now.replace(second=0, microsecond=0)
+            ][:SHOWN_ROUNDS]
+            if plan.recurs
+            else [],
+            "repeats": plan.repeat.words(local_day(first, zone)) if plan.repeat else "",
+        }
+    )
 
 
 def _reading(context: RequestContext, campaign: Campaign, who: Audience, chosen: int) -> dict[str, Any]:
@@ -56,10 +71,13 @@ def _reading(context: RequestContext, campaign: Campaign, who: Audience, chosen:
     writing = content.find(who.channel[first] if first else campaign.channels[0])
     reader = context.application.find(Person, first)
     return {
-        "chosen": chosen, "writing": writing, "shown": _as_read(context, writing, first), "reader": first or 0,
+        "chosen": chosen,
+        "writing": writing,
+        "shown": _as_read(context, writing, first),
+        "reader": first or 0,
         "reader_name": reader.name if reader else "",
         "draft": drafts_of(context).put(context.visitor.csrf, writing) if writing else "",
-    }  # fmt: skip
+    }
 
 
 def _finish(context: RequestContext, plan: CampaignPlan, people: int) -> Paced | None:

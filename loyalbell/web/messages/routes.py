@@ -92,10 +92,15 @@ def fields(context: RequestContext = SignedIn) -> Response:
     ]
     return HTMLResponse(
         context.piece(
-            "messages/fields.html", groups=groups, own=kit.own_fields, offers=offers, missing=known.missing,
-            people=known.people, plain_groups=(SHOP, LINKS),
+            "messages/fields.html",
+            groups=groups,
+            own=kit.own_fields,
+            offers=offers,
+            missing=known.missing,
+            people=known.people,
+            plain_groups=(SHOP, LINKS),
         )
-    )  # fmt: skip
+    )
 
 
 @router.get("/messages/draft/{key}")
@@ -130,8 +135,13 @@ def edit(message_id: int, context: RequestContext = SignedIn) -> Response:
 
 
 def _editor(
-    context: RequestContext, message_id: int | None, name: str, content: c.MessageContent, purpose: str, problem: str | None = None
-) -> Response:  # fmt: skip
+    context: RequestContext,
+    message_id: int | None,
+    name: str,
+    content: c.MessageContent,
+    purpose: str,
+    problem: str | None = None,
+) -> Response:
     asked = context.request.query_params
     form = FormData(
         {
@@ -199,7 +209,10 @@ def proof(context: RequestContext = SignedIn, form: FormData = Form) -> Response
     user = context.application.find(User, context.visitor.user_id)
     known = loaded(context.application, ProofSettings).readers
     chosen = number_of(form, "proof_to")
-    me = next((one for one in known if user and one.email == user.email), ProofReader(name=context.by, email=user.email if user else ""))  # fmt: skip
+    me = next(
+        (one for one in known if user and one.email == user.email),
+        ProofReader(name=context.by, email=user.email if user else ""),
+    )
     to = known[chosen] if chosen is not None and chosen < len(known) else me
     try:
         content = content_from(form)
@@ -283,9 +296,16 @@ def versions(message_id: int, context: RequestContext = SignedIn, older: int = 0
     newer = newer if newer in numbers else kept[0].number
     older = older if older in numbers else max((one for one in numbers if one < newer), default=newer)
     return context.page(
-        "messages/versions.html", "messages", message=message, versions=kept, older=older, newer=newer,
-        lines=message_queries.compare(context.application, message_id, older, newer) if older != newer else [],
-    )  # fmt: skip
+        "messages/versions.html",
+        "messages",
+        message=message,
+        versions=kept,
+        older=older,
+        newer=newer,
+        lines=message_queries.compare(context.application, message_id, older, newer)
+        if older != newer
+        else [],
+    )
 
 
 @router.post("/messages/{message_id}/versions")

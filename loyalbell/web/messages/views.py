@@ -29,10 +29,21 @@ from loyalbell.web.request import RequestContext, number_of, text_of
 VIEWS = ("phone", "desktop", "dark", "plain")
 LANGUAGES = ("en", "es", "fr", "de", "pt", "it", "nl", "zh", "ko", "vi", "tl", "ar", "hi", "pl", "ru", "ht")
 BLANK_BLOCKS: dict[str, Any] = {
-    "heading": c.Heading(), "text": c.Text(), "button": c.Button(), "picture": c.Picture(), "items": c.Items(), "offer": c.Offer(),
-    "divider": c.Divider(), "spacer": c.Spacer(), "social": c.Social(), "saved": c.Saved(), "html": c.OwnHtml(),
-    "columns": c.Columns(), "columns3": c.Columns(columns=[[], [], []]), "words": c.ShownText(),
-}  # fmt: skip
+    "heading": c.Heading(),
+    "text": c.Text(),
+    "button": c.Button(),
+    "picture": c.Picture(),
+    "items": c.Items(),
+    "offer": c.Offer(),
+    "divider": c.Divider(),
+    "spacer": c.Spacer(),
+    "social": c.Social(),
+    "saved": c.Saved(),
+    "html": c.OwnHtml(),
+    "columns": c.Columns(),
+    "columns3": c.Columns(columns=[[], [], []]),
+    "words": c.ShownText(),
+}
 LATEST_FILES = 12
 
 
@@ -86,7 +97,9 @@ def _numbers(writing: Writing) -> list[int]:
 
 
 def _beside(writing: Writing) -> set[int]:
-    """Places of outermost parts that are variants of one another: parts for some, up to the one for the others."""
+    """Places of outermost parts that are variants of one another: parts for some, up to the one for the
+    others.
+    """
     parts = writing.blocks if isinstance(writing, c.EmailContent) else writing.texts
     found, run = set[int](), list[int]()
     for at, part in enumerate([*parts, None]):
@@ -123,7 +136,9 @@ def sheet_values(context: RequestContext, content: c.MessageContent, writing: Wr
     }
 
 
-def rail_values(context: RequestContext, content: c.MessageContent, writing: Writing, form: FormData | None = None) -> dict[str, Any]:  # fmt: skip
+def rail_values(
+    context: RequestContext, content: c.MessageContent, writing: Writing, form: FormData | None = None
+) -> dict[str, Any]:
     """``form`` says whom it is read as, and in which view."""
     readers = preview.readers(context.application, content)
     reader = number_of(form, "reader") if form is not None else None

@@ -55,7 +55,14 @@ def edit(offer_id: int, context: RequestContext = SignedIn, saved: str = "") -> 
     return _editor(context, offer, offer.name, offer_queries.terms_of(offer), saved=bool(saved))
 
 
-def _editor(context: RequestContext, offer: Offer | None, name: str, terms: Terms, problem: str | None = None, saved: bool = False) -> Response:  # fmt: skip
+def _editor(
+    context: RequestContext,
+    offer: Offer | None,
+    name: str,
+    terms: Terms,
+    problem: str | None = None,
+    saved: bool = False,
+) -> Response:
     application, shop = context.application, context.application.the_shop()
     values: dict[str, Any] = {
         "items": catalogue_queries.item_names(application),
@@ -77,7 +84,9 @@ def _editor(context: RequestContext, offer: Offer | None, name: str, terms: Term
 
 
 def _reading(context: RequestContext, terms: Terms) -> dict[str, Any]:
-    """What these terms say, until when a code given now would hold, and what it is worth on a usual purchase."""
+    """What these terms say, until when a code given now would hold, and what it is worth on a usual
+    purchase.
+    """
     now, shop = context.application.clock.now(), context.application.the_shop()
     until = expires(terms, now, shop.zone)
     known = offer_queries.names_for_words(context.application)
@@ -117,13 +126,19 @@ def _terms_from(context: RequestContext, form: FormData) -> Terms:
 
     kind = text_of(form, "kind", "percent")
     data: dict[str, Any] = {
-        "kind": kind, "percent": number_of(form, "percent") if kind == "percent" else 10, "amount": money("amount") or 0 if kind == "amount" else 0,
-        "item": number_of(form, "item") if kind == "item" else None, "least": money("least") or 0, "most": money("most"),
-        "days": number_of(form, "days"), "until": text_of(form, "until") or None, "uses": number_of(form, "uses") or 1,
+        "kind": kind,
+        "percent": number_of(form, "percent") if kind == "percent" else 10,
+        "amount": money("amount") or 0 if kind == "amount" else 0,
+        "item": number_of(form, "item") if kind == "item" else None,
+        "least": money("least") or 0,
+        "most": money("most"),
+        "days": number_of(form, "days"),
+        "until": text_of(form, "until") or None,
+        "uses": number_of(form, "uses") or 1,
         "departments": [int(str(one)) for one in form.getlist("departments") if str(one).isdigit()],
         "categories": [str(one) for one in form.getlist("categories")],
         "items": [int(str(one)) for one in form.getlist("items") if str(one).isdigit()],
-    }  # fmt: skip
+    }
     return read_terms(data)
 
 

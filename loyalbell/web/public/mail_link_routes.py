@@ -39,7 +39,10 @@ def shop_colours(request: Request) -> Response:
     """The colour of the shop's first letterhead, for customers' pages."""
     accent = letterheads.first_accent(application_of(request))
     colour = accent if accent and re.fullmatch(r"#[0-9a-f]{6}", accent) else "#173b39"
-    text = f".bar {{ --bar: {colour}; background: {colour}; }} .public .btn-act {{ background: {colour}; border-color: {colour}; color: #fff; }}"
+    text = (
+        f".bar {{ --bar: {colour}; background: {colour}; }} .public .btn-act {{ background: {colour};"
+        f" border-color: {colour}; color: #fff; }}"
+    )
     return Response(text, media_type="text/css")
 
 

@@ -1,4 +1,6 @@
-"""Customers' own pages, without signing in: preferences, staying on the list, an email in the browser, sign-up, an offer."""
+"""Customers' own pages, without signing in: preferences, staying on the list, an email in the browser,
+sign-up, an offer.
+"""
 
 import io
 
@@ -29,9 +31,16 @@ def _preferences(token: str, request: Request, saved: bool = False, problem: str
     if chosen is None:
         raise NotFound(UNKNOWN)
     return _page(
-        request, "public/preferences.html", token=token, chosen=chosen, saved=saved, problem=problem, often=preference_centre.OFTEN,
-        pauses=preference_centre.PAUSES, months=MONTHS,
-    )  # fmt: skip
+        request,
+        "public/preferences.html",
+        token=token,
+        chosen=chosen,
+        saved=saved,
+        problem=problem,
+        often=preference_centre.OFTEN,
+        pauses=preference_centre.PAUSES,
+        months=MONTHS,
+    )
 
 
 @router.post("/preferences/{token}")
@@ -130,9 +139,15 @@ def offer(code: str, request: Request) -> Response:
     facts = offer_queries.shown_to_its_holder(application, found[1], held)
     said = say_benefit(terms, shop.currency, offer_queries.names_for_words(application))
     return _page(
-        request, "public/offer.html", sample=False, code=held, said=said, until=facts["until"],
-        small_print=say_terms(terms, shop.currency, str(facts["until"] or "")), why_not=offer_queries.why_not(held, application.clock.now(), shop.zone),
-    )  # fmt: skip
+        request,
+        "public/offer.html",
+        sample=False,
+        code=held,
+        said=said,
+        until=facts["until"],
+        small_print=say_terms(terms, shop.currency, str(facts["until"] or "")),
+        why_not=offer_queries.why_not(held, application.clock.now(), shop.zone),
+    )
 
 
 @router.get("/offer/{code}/qr.png")

@@ -21,9 +21,15 @@ def list_page(
     only = channel if channel in ("email", "text", "chat") else ""
     found, load = inbox.in_the_inbox(application, state == "done", only, own), inbox.load_of(application)
     return context.page(
-        "replies/inbox.html", "tray", threads=found, load=load, state=state, channel=channel, mine=mine,
+        "replies/inbox.html",
+        "tray",
+        threads=found,
+        load=load,
+        state=state,
+        channel=channel,
+        mine=mine,
         most=max([*load.by_hour, *load.staffed, 1]),
-    )  # fmt: skip
+    )
 
 
 @router.get("/replies/answers")
@@ -59,8 +65,15 @@ def thread_page(reply_id: int, context: RequestContext = SignedIn, sent: str = "
     lines, kept = inbox.lines_of(application, reply), inbox.canned_answers(application)
     staff = sessions.everyone(application)
     return context.page(
-        "replies/thread.html", "tray", reply=reply, person=person, lines=lines, canned=kept, staff=staff, sent=bool(sent),
-    )  # fmt: skip
+        "replies/thread.html",
+        "tray",
+        reply=reply,
+        person=person,
+        lines=lines,
+        canned=kept,
+        staff=staff,
+        sent=bool(sent),
+    )
 
 
 @router.post("/replies/{reply_id}/answer")

@@ -97,7 +97,10 @@ def grid_cells(found: Mapping[str, Any], width: float = 92, height: float = 46) 
             about = "nobody"
             if cell:
                 ago, times = cell["days_ago"], cell["purchases"]
-                about = f"last bought {_range(ago)} days ago, on {_range(times)} {'day' if times[1] == 1 else 'days'}"
+                about = (
+                    f"last bought {_range(ago)} days ago, on {_range(times)}"
+                    f" {'day' if times[1] == 1 else 'days'}"
+                )
             people, money = (cell["people"], cell["money"]) if cell else (0, 0)
             cells.append(
                 Cell(

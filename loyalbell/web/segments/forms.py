@@ -48,7 +48,9 @@ class Pick:
 
 @dataclass(frozen=True)
 class EditorLine:
-    """A line, or a group with its own lines, as the editor shows it. ``number`` is its place in the whole rule.
+    """A line, or a group with its own lines, as the editor shows it.
+
+    ``number`` is its place in the whole rule.
 
     ``alone`` is how many meet it by itself, where that was asked for.
     """

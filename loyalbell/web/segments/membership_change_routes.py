@@ -47,7 +47,8 @@ def _of_segment(context: RequestContext) -> Listed:
     words = segment_queries.words_of(application, rule)
     return Listed(
         f"{'Came in' if came else 'Left'} since the end of {asked.get('since', '')}",
-        f"{'Meet' if came else 'Met'} this {'now and did not then' if came else 'then and do not now'}: {words}",
+        f"{'Meet' if came else 'Met'} this {'now and did not then' if came else 'then and do not now'}:"
+        f" {words}",
         moved.came if came else moved.left,
         "segments",
         "/segments",
@@ -66,7 +67,8 @@ def _of_bands(context: RequestContext) -> Listed:
         raise NotFound("There is no such month or band to look at.")
     return Listed(
         f"From {then} to {now} in {say_month(month)}",
-        f"They were {then} when {say_month(month)} began, and {now} when it ended (or are now, where it has not ended)",
+        f"They were {then} when {say_month(month)} began, and {now} when it ended (or are now, where it has"
+        " not ended)",
         numbers,
         "rhythm",
         "/rhythm",

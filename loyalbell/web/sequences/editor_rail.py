@@ -1,4 +1,6 @@
-"""The rail of the sequence editor: what a plan would have done, what speaks against it, and some of its people."""
+"""The rail of the sequence editor: what a plan would have done, what speaks against it, and some of its
+people.
+"""
 
 from collections.abc import Callable
 from dataclasses import dataclass
@@ -55,7 +57,9 @@ class Read:
     mistakes: list[Mistake]
 
 
-def rail_soon(context: RequestContext, plan: p.Plan, sequence_id: int, page: str, days: int, seconds: float = SOON) -> dict[str, Any] | None:  # fmt: skip
+def rail_soon(
+    context: RequestContext, plan: p.Plan, sequence_id: int, page: str, days: int, seconds: float = SOON
+) -> dict[str, Any] | None:
     """The same, if it can be had at once; ``None`` while it is worked out: ask again in a moment.
 
     ``page`` tells open pages from one another, so that each waits for its own newest plan only.
@@ -72,7 +76,13 @@ def rail_soon(context: RequestContext, plan: p.Plan, sequence_id: int, page: str
     return None if found is None else _values(context, plan, sequence_id, found)
 
 
-def _read(application: Application, plan: p.Plan, sequence_id: int, days: int, go_on: Callable[[float], None] = lambda share: None) -> Read:  # fmt: skip
+def _read(
+    application: Application,
+    plan: p.Plan,
+    sequence_id: int,
+    days: int,
+    go_on: Callable[[float], None] = lambda share: None,
+) -> Read:
     rehearsed = rehearsals.rehearse_past(application, plan, sequence_id, days, progress=go_on)
     return Read(rehearsed, sequence_drafts.mistakes(application, plan, sequence_id))
 
@@ -170,18 +180,26 @@ def warnings_of(
     found = [Warning(one.level, one.words, one.place) for one in read.mistakes if once[one.words] is one]
     for pile in figures.pile_ups:
         at = datetime.fromtimestamp(pile.at, UTC).astimezone(zone)
-        said = f"{say_day(at.date())}, {at.hour}:{at:%M}: {pile.messages:,} at once from “{steps.get(pile.step, '')}”. About {pile.replies:,.0f} would answer; the staff can answer {pile.answers:,.0f} an hour."
+        said = (
+            f"{say_day(at.date())}, {at.hour}:{at:%M}: {pile.messages:,} at once from"
+            f" “{steps.get(pile.step, '')}”. About {pile.replies:,.0f} would answer; the staff can answer"
+            f" {pile.answers:,.0f} an hour."
+        )
         found.append(Warning("look at this", said, pile.step))
     heaviest = figures.heaviest
     if heaviest is not None and heaviest.messages > most:
-        said = f"The volume guard would hold {say_day(day_of(heaviest.day))}: {heaviest.messages:,} messages, and {most:,} a day go without a person’s release."
+        said = (
+            f"The volume guard would hold {say_day(day_of(heaviest.day))}: {heaviest.messages:,} messages,"
+            f" and {most:,} a day go without a person’s release."
+        )
         found.append(Warning("look at this", said))
     past = sequence_drafts.beyond_count(context.application, plan)
     if past and figures.entered < past * 100:
         found.append(
             Warning(
                 "look at this",
-                f"{past:,} people are already past the line. They stay out, unless you bring them in when you publish.",
+                f"{past:,} people are already past the line. They stay out, unless you bring them in when you"
+                " publish.",
             )
         )
     return found
@@ -198,12 +216,17 @@ def diaries(context: RequestContext, rehearsed: Rehearsed, steps: dict[str, str]
     people = customer_queries.people_by_id(context.application, ids.values())
     return [
         SimpleNamespace(
-            id=ids[number], name=people[ids[number]].name or "no name on file",
-            lines=[(datetime.fromtimestamp(one.at, UTC), say_line(one, steps)) for one in rehearsed.diaries[number] if one.play == 0],
+            id=ids[number],
+            name=people[ids[number]].name or "no name on file",
+            lines=[
+                (datetime.fromtimestamp(one.at, UTC), say_line(one, steps))
+                for one in rehearsed.diaries[number]
+                if one.play == 0
+            ],
         )
         for number in ids
         if ids[number] in people
-    ]  # fmt: skip
+    ]
 
 
 def say_line(line: Line, steps: dict[str, str]) -> str:
@@ -225,7 +248,11 @@ def say_cause(cause: str) -> str:
     """Why somebody left early."""
     if cause.startswith("stop: "):
         return f"left: {plan_words.WHAT_WORDS.get(cause.removeprefix('stop: '), cause)}"
-    return {"stop rule": "left: the stop rule holds", "no longer meant": "left: no longer among those it is for", "closed": "left: closed or deceased"}.get(cause, f"left: {cause}")  # fmt: skip
+    return {
+        "stop rule": "left: the stop rule holds",
+        "no longer meant": "left: no longer among those it is for",
+        "closed": "left: closed or deceased",
+    }.get(cause, f"left: {cause}")
 
 
 def load_of(days: list[Day], most: int) -> SimpleNamespace:
@@ -233,6 +260,17 @@ def load_of(days: list[Day], most: int) -> SimpleNamespace:
     kept = days[-LOAD_DAYS:]
     top = max([day.messages for day in kept] or [0]) or 1
     heaviest = max(kept, key=lambda day: day.messages, default=None)
-    said = f"heaviest {say_day(day_of(heaviest.day))}: {heaviest.messages:,}" if heaviest and heaviest.messages else "nothing would have gone"  # fmt: skip
-    bars = [(f"{say_day(day_of(day.day))}: {day.messages:,}", round(56 * day.messages / top, 1), day.messages > most) for day in kept]  # fmt: skip
+    said = (
+        f"heaviest {say_day(day_of(heaviest.day))}: {heaviest.messages:,}"
+        if heaviest and heaviest.messages
+        else "nothing would have gone"
+    )
+    bars = [
+        (
+            f"{say_day(day_of(day.day))}: {day.messages:,}",
+            round(56 * day.messages / top, 1),
+            day.messages > most,
+        )
+        for day in kept
+    ]
     return SimpleNamespace(days=bars, words=said)

@@ -14,15 +14,33 @@ from loyalbell.web.sequences.plan_data import Data, every
 from loyalbell.web.sequences.plan_edits import ACTS
 
 KINDS = (
-    ("message", "a message"), ("wait", "a rest"), ("fork", "a fork: the way by what holds"), ("lot", "a random fork: the way by lot"),
-    ("offer", "a code of an offer"), ("set", "a tag or a field"), ("tell", "a note for the staff"), ("hand off", "a hand-off list"),
-    ("bring", "another sequence as well"), ("hook", "a word to other programs"), ("stop contact", "no more contact"), ("end", "the end"),
-)  # fmt: skip
-STARTS = (("event", "something happens"), ("lack", "nothing happens for days"), ("date", "a date comes near"), ("segment", "a segment is joined or left"), ("hand", "somebody brings them in by hand"))  # fmt: skip
+    ("message", "a message"),
+    ("wait", "a rest"),
+    ("fork", "a fork: the way by what holds"),
+    ("lot", "a random fork: the way by lot"),
+    ("offer", "a code of an offer"),
+    ("set", "a tag or a field"),
+    ("tell", "a note for the staff"),
+    ("hand off", "a hand-off list"),
+    ("bring", "another sequence as well"),
+    ("hook", "a word to other programs"),
+    ("stop contact", "no more contact"),
+    ("end", "the end"),
+)
+STARTS = (
+    ("event", "something happens"),
+    ("lack", "nothing happens for days"),
+    ("date", "a date comes near"),
+    ("segment", "a segment is joined or left"),
+    ("hand", "somebody brings them in by hand"),
+)
 
 
 def plan_from(form: FormData, digits: int = 2) -> Plan:
-    """The plan that the page holds, with what its choosers say and the act that was pressed. Raises ``PlanProblem``."""
+    """The plan that the page holds, with what its choosers say and the act that was pressed.
+
+    Raises ``PlanProblem``.
+    """
     try:
         data: Data = json.loads(text_of(form, "plan"))
     except json.JSONDecodeError as error:
@@ -150,9 +168,11 @@ def _message(step: Data, at: str, form: FormData, digits: int) -> None:
     step["message"] = _int(form, f"{at}.message", 0) or None
     step["channels"] = text_of(form, f"{at}.channels", "email").split()
     step["release"] = {
-        "kind": text_of(form, f"{at}.release", "at once"), "weekdays": _weekdays(form, f"{at}.weekdays", [0, 1, 2, 3, 4, 5, 6]),
-        "begins": text_of(form, f"{at}.begins") or "10:00", "ends": text_of(form, f"{at}.ends") or "18:00",
-    }  # fmt: skip
+        "kind": text_of(form, f"{at}.release", "at once"),
+        "weekdays": _weekdays(form, f"{at}.weekdays", [0, 1, 2, 3, 4, 5, 6]),
+        "begins": text_of(form, f"{at}.begins") or "10:00",
+        "ends": text_of(form, f"{at}.ends") or "18:00",
+    }
 
 
 def _wait(step: Data, at: str, form: FormData, digits: int) -> None:
@@ -171,7 +191,13 @@ def _fork(step: Data, at: str, form: FormData, digits: int) -> None:
         if said in ("got", "opened", "clicked", "replied"):
             arm |= {"did": said, "rule": None, "step": text_of(form, f"{name}.step") or None}
         elif said:
-            arm |= {"did": None, "step": None, "rule": _rule(form, name) or arm.get("rule") or {"version": 1, "root": {"match": "all", "lines": []}}}  # fmt: skip
+            arm |= {
+                "did": None,
+                "step": None,
+                "rule": _rule(form, name)
+                or arm.get("rule")
+                or {"version": 1, "root": {"match": "all", "lines": []}},
+            }
 
 
 def _random_split(step: Data, at: str, form: FormData, digits: int) -> None:
@@ -207,10 +233,18 @@ def _stop_contact(step: Data, at: str, form: FormData, digits: int) -> None:
 
 
 _STEP: dict[str, Callable[[Data, str, FormData, int], None]] = {
-    "message": _message, "wait": _wait, "fork": _fork, "lot": _random_split, "set": _set, "stop contact": _stop_contact,
-    "offer": _plain("offer", number=True), "bring": _plain("sequence", number=True), "tell": _plain("words"),
-    "hook": _plain("name"), "hand off": _plain("list"),
-}  # fmt: skip
+    "message": _message,
+    "wait": _wait,
+    "fork": _fork,
+    "lot": _random_split,
+    "set": _set,
+    "stop contact": _stop_contact,
+    "offer": _plain("offer", number=True),
+    "bring": _plain("sequence", number=True),
+    "tell": _plain("words"),
+    "hook": _plain("name"),
+    "hand off": _plain("list"),
+}
 
 
 # acts
@@ -227,5 +261,10 @@ def read_pace(form: FormData) -> Pace | None:
         3,
         4,
     )
-    hours = SendWindow(kind="window", weekdays=weekdays, begins=text_of(form, "begins") or "09:00", ends=text_of(form, "ends") or "17:00")  # fmt: skip
+    hours = SendWindow(
+        kind="window",
+        weekdays=weekdays,
+        begins=text_of(form, "begins") or "09:00",
+        ends=text_of(form, "ends") or "17:00",
+    )
     return Pace(number_of(form, "batch") or 50, (number_of(form, "every") or 15) * 60, hours)

@@ -28,9 +28,16 @@ def held_one(batch_id: int, context: RequestContext = SignedIn) -> Response:
     plan = sequence_queries.live_plan(context.application, view.sequence)
     steps = {one.id: rail.short_step(one, names) for one in p.every_step(plan.steps)} if plan else {}
     return context.page(
-        "sequences/held_batch.html", "sequences", batch=view.batch, sequence=view.sequence, total=view.total,
-        count=view.waiting, by_step=view.by_step, some=view.some, steps=steps,
-    )  # fmt: skip
+        "sequences/held_batch.html",
+        "sequences",
+        batch=view.batch,
+        sequence=view.sequence,
+        total=view.total,
+        count=view.waiting,
+        by_step=view.by_step,
+        some=view.some,
+        steps=steps,
+    )
 
 
 @router.post("/held/{batch_id}")

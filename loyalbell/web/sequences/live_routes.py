@@ -1,4 +1,6 @@
-"""Sequences that ring: publishing, who stands where, single people, what was held, and the care for all of them."""
+"""Sequences that ring: publishing, who stands where, single people, what was held, and the care for all of
+them.
+"""
 
 from datetime import UTC, date, datetime, time
 from types import SimpleNamespace
@@ -53,7 +55,12 @@ def before_publishing(sequence_id: int, context: RequestContext = SignedIn) -> R
     return _publish_page(context, sequence_of(context, sequence_id))
 
 
-def _publish_page(context: RequestContext, sequence: schema.Sequence, problem: str | None = None, form: FormData | None = None) -> Response:  # fmt: skip
+def _publish_page(
+    context: RequestContext,
+    sequence: schema.Sequence,
+    problem: str | None = None,
+    form: FormData | None = None,
+) -> Response:
     plan = draft_of(sequence)
     what = publishing_preview.change(context.application, sequence.id)
     names = sequence_queries.plan_names(context.application)
@@ -62,10 +69,17 @@ def _publish_page(context: RequestContext, sequence: schema.Sequence, problem: s
     old = {one.id: rail.short_step(one, names) for one in p.every_step(live.steps)} if live else {}
     seen = rail.rail_soon(context, plan, sequence.id, "publish", rehearsals.PAST_DAYS, A_MOMENT)
     values = (seen or {}) | {
-        "rehearsing": seen is None, "past_days": rehearsals.PAST_DAYS,
-        "sequence": sequence, "what": what, "steps": steps, "old": old, "problem": problem, "standing": standing(context, sequence),
-        "mistakes": sequence_drafts.mistakes(context.application, plan, sequence.id), "form": form or {},
-    }  # fmt: skip
+        "rehearsing": seen is None,
+        "past_days": rehearsals.PAST_DAYS,
+        "sequence": sequence,
+        "what": what,
+        "steps": steps,
+        "old": old,
+        "problem": problem,
+        "standing": standing(context, sequence),
+        "mistakes": sequence_drafts.mistakes(context.application, plan, sequence.id),
+        "form": form or {},
+    }
     return context.page("sequences/publish.html", "sequences", 422 if problem else 200, **values)
 
 
@@ -96,7 +110,9 @@ def publish(sequence_id: int, context: RequestContext = SignedIn, form: FormData
 
 
 def _from_when(context: RequestContext, form: FormData) -> datetime | None:
-    """``None`` for now. Raises ``SequenceProblem`` without a day, or for one that has passed; ``ValueError``."""
+    """``None`` for now. Raises ``SequenceProblem`` without a day, or for one that has passed;
+    ``ValueError``.
+    """
     if text_of(form, "when") != "later":
         return None
     if not text_of(form, "day"):
@@ -150,13 +166,29 @@ def _live(context: RequestContext, sequence: schema.Sequence, problem: str | Non
         step: sum(count for at, state, _, count in sent if at == step and state == SENT) for step, *_ in sent
     }
     values: dict[str, Any] = {
-        "sequence": sequence, "plan": plan, "score": sheet.score(plan, names), "picked": "", "held": held, "problem": problem,
-        "band": plan_words.say_exits(plan, names) if plan.exit_events or plan.exit_condition else "", "begins": sheet.short_start(plan.start),
-        "counts": {one.id: f"{gone.get(one.id, 0):,} sent" for one in p.every_step(plan.steps) if isinstance(one, p.MessageStep)},
+        "sequence": sequence,
+        "plan": plan,
+        "score": sheet.score(plan, names),
+        "picked": "",
+        "held": held,
+        "problem": problem,
+        "band": plan_words.say_exits(plan, names) if plan.exit_events or plan.exit_condition else "",
+        "begins": sheet.short_start(plan.start),
+        "counts": {
+            one.id: f"{gone.get(one.id, 0):,} sent"
+            for one in p.every_step(plan.steps)
+            if isinstance(one, p.MessageStep)
+        },
         "rows": [_row(one, names, here, sent) for one in p.every_step(plan.steps)],
-        "states": sorted(((say_state(state, cause), state, count) for state, cause, count in states), key=lambda one: -one[2]),
-        "standing": standing(context, sequence), "unsure": sum(count for _, state, _, count in sent if state == UNSURE), "goal": _goal(context, sequence.id, plan, names), "waiting": pausing.waiting(context.application, sequence.id) if sequence.state == "paused" else 0,
-    }  # fmt: skip
+        "states": sorted(
+            ((say_state(state, cause), state, count) for state, cause, count in states),
+            key=lambda one: -one[2],
+        ),
+        "standing": standing(context, sequence),
+        "unsure": sum(count for _, state, _, count in sent if state == UNSURE),
+        "goal": _goal(context, sequence.id, plan, names),
+        "waiting": pausing.waiting(context.application, sequence.id) if sequence.state == "paused" else 0,
+    }
     return context.page("sequences/live.html", "sequences", 422 if problem else 200, **values)
 
 
@@ -168,17 +200,32 @@ def _goal(context: RequestContext, sequence_id: int, plan: p.Plan, names: Any) -
     if found is None or plan.goal is None:
         return None
     words_ = sheet.say_goal(plan, names)
-    return SimpleNamespace(words=words_, days=plan.goal.days, share=plan.goal.share, treated=found.treated, came_in=found.came_in, held_back=found.held_back)  # fmt: skip
+    return SimpleNamespace(
+        words=words_,
+        days=plan.goal.days,
+        share=plan.goal.share,
+        treated=found.treated,
+        came_in=found.came_in,
+        held_back=found.held_back,
+    )
 
 
 def _row(step: p.AnyStep, names: Any, here: Any, sent: Any) -> SimpleNamespace:
     mine = [(state, cause, count) for at, state, cause, count in sent if at == step.id]
     return SimpleNamespace(
-        id=step.id, words=plan_words.say_step(step, names), now=here.get(step.id, 0), is_message=isinstance(step, p.MessageStep),
-        sent=sum(count for state, _, count in mine if state == SENT), held=sum(count for state, _, count in mine if state == HELD),
+        id=step.id,
+        words=plan_words.say_step(step, names),
+        now=here.get(step.id, 0),
+        is_message=isinstance(step, p.MessageStep),
+        sent=sum(count for state, _, count in mine if state == SENT),
+        held=sum(count for state, _, count in mine if state == HELD),
         under_way=sum(count for state, _, count in mine if state in WAITING),
-        causes=[(CAUSE_WORDS.get(cause or "", cause or state), count) for state, cause, count in mine if state in (WITHHELD, BOUNCED, FAILED)],
-    )  # fmt: skip
+        causes=[
+            (CAUSE_WORDS.get(cause or "", cause or state), count)
+            for state, cause, count in mine
+            if state in (WITHHELD, BOUNCED, FAILED)
+        ],
+    )
 
 
 def say_state(state: str, cause: str | None) -> str:
@@ -277,7 +324,20 @@ def people(
     plan = sequence_queries.live_plan(context.application, sequence)
     steps = {one.id: rail.short_step(one, names) for one in p.every_step(plan.steps)} if plan else {}
     base = f"/sequences/{sequence_id}/people?step={step}&state={state}"
-    return context.page("sequences/people.html", "sequences", sequence=sequence, rows=rows, count=count, steps=steps, step=step, state=state, page=max(page, 1), pages=-(-count // SHOWN), base=base, say_state=say_state)  # fmt: skip
+    return context.page(
+        "sequences/people.html",
+        "sequences",
+        sequence=sequence,
+        rows=rows,
+        count=count,
+        steps=steps,
+        step=step,
+        state=state,
+        page=max(page, 1),
+        pages=-(-count // SHOWN),
+        base=base,
+        say_state=say_state,
+    )
 
 
 @router.post("/enrolments/{enrolment_id}/move")

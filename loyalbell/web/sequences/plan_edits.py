@@ -1,4 +1,6 @@
-"""What the buttons of the editor do to a plan: add, move, take out, shift by days, arms, stop rules, the goal."""
+"""What the buttons of the editor do to a plan: add, move, take out, shift by days, arms, stop rules, the
+goal.
+"""
 
 import json
 from collections.abc import Callable
@@ -53,7 +55,9 @@ def _down(data: Data, step_id: str) -> None:
 
 
 def _shift(data: Data, step_id: str, days: str) -> None:
-    """Moves a note along the line by whole days: the rest before it becomes longer or shorter, or is put there."""
+    """Moves a note along the line by whole days: the rest before it becomes longer or shorter, or is put
+    there.
+    """
     steps, at = _place(data, step_id)
     by = int(days)
     wait = (
@@ -119,6 +123,14 @@ def _goal(data: Data, there: str) -> None:
 
 
 ACTS: dict[str, Callable[..., None]] = {
-    "add": _add, "remove": _remove, "up": _up, "down": _down, "shift": _shift, "arm-add": _arm_add, "arm-remove": _arm_remove,
-    "stop-add": _stop_add, "stop-remove": _stop_remove, "goal": _goal,
-}  # fmt: skip
+    "add": _add,
+    "remove": _remove,
+    "up": _up,
+    "down": _down,
+    "shift": _shift,
+    "arm-add": _arm_add,
+    "arm-remove": _arm_remove,
+    "stop-add": _stop_add,
+    "stop-remove": _stop_remove,
+    "goal": _goal,
+}

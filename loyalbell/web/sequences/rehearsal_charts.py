@@ -46,7 +46,9 @@ class Columns:
     height: float = HIGH
 
 
-def _column(at: int, slot: float, top: float, key: str, words: str, by_channel: Mapping[str, int], heavy: bool) -> Column:  # fmt: skip
+def _column(
+    at: int, slot: float, top: float, key: str, words: str, by_channel: Mapping[str, int], heavy: bool
+) -> Column:
     pieces, base = [], HIGH
     for channel in CHANNELS:
         tall = HIGH * by_channel.get(channel, 0) / top
@@ -63,7 +65,18 @@ def day_columns(days: Sequence[Day], most: int) -> Columns:
     """Messages a day; ``most`` is what the volume guard lets go."""
     top = nice_top(max((day.messages for day in days), default=0))
     slot = WIDE / max(len(days), 1)
-    columns = [_column(at, slot, top, day_of(day.day).isoformat(), say_day(day_of(day.day)), day.by_channel, day.messages > most) for at, day in enumerate(days)]  # fmt: skip
+    columns = [
+        _column(
+            at,
+            slot,
+            top,
+            day_of(day.day).isoformat(),
+            say_day(day_of(day.day)),
+            day.by_channel,
+            day.messages > most,
+        )
+        for at, day in enumerate(days)
+    ]
     every = max(len(days) // 7, 1)
     labels = [(at * slot, say_day(day_of(days[at].day))) for at in range(0, len(days) - every // 2, every)]
     return Columns(columns, labels, top, HIGH - HIGH * most / top if most < top else None)
@@ -78,7 +91,8 @@ def say_quarter(at: int, zone: Zone) -> str:
 def quarter_columns(sent: Sequence[Sent], start: int, zone: Zone, answerable: Mapping[str, float]) -> Columns:
     """Messages in each quarter of an hour of the day that begins at ``start``.
 
-    ``answerable`` are messages by channel beyond which more answers come back than the staff gives in an hour.
+    ``answerable`` are messages by channel beyond which more answers come back than the staff gives in an
+    hour.
     """
     by_quarter: dict[int, Counter[str]] = {}
     for one in sent:

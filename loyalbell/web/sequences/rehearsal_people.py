@@ -1,4 +1,6 @@
-"""The people behind a figure of a rehearsal: those who got messages, whose messages did not go, who stayed out."""
+"""The people behind a figure of a rehearsal: those who got messages, whose messages did not go, who stayed
+out.
+"""
 
 from collections.abc import Sequence
 from dataclasses import dataclass
@@ -21,7 +23,9 @@ PAGE = 40
 
 @dataclass(frozen=True)
 class Asked:
-    """Whose figure is looked at: of a day and a quarter of an hour of it, of a cause for not sending, or of one for staying out."""
+    """Whose figure is looked at: of a day and a quarter of an hour of it, of a cause for not sending, or of
+    one for staying out.
+    """
 
     over: str
     day: str = ""
@@ -31,11 +35,19 @@ class Asked:
     page: int = 1
 
     def query(self, **other: str) -> str:
-        given = {"over": self.over, "day": self.day, "quarter": self.quarter, "cause": self.cause, "out": self.out} | other  # fmt: skip
+        given = {
+            "over": self.over,
+            "day": self.day,
+            "quarter": self.quarter,
+            "cause": self.cause,
+            "out": self.out,
+        } | other
         return "?" + urlencode({key: value for key, value in given.items() if value})
 
 
-def behind(context: RequestContext, plan: p.Plan, found: Rehearsal, asked: Asked, chosen: date | None, zone: Zone) -> SimpleNamespace | None:  # fmt: skip
+def behind(
+    context: RequestContext, plan: p.Plan, found: Rehearsal, asked: Asked, chosen: date | None, zone: Zone
+) -> SimpleNamespace | None:
     """A heading, and one page of people; ``None`` where there is nothing to look behind."""
     steps = rail.steps_by_id(context, plan)
     say = Formatter(context.application.the_shop(), context.application.clock.now())
@@ -45,19 +57,31 @@ def behind(context: RequestContext, plan: p.Plan, found: Rehearsal, asked: Asked
     pages = -(-len(rows) // PAGE)
     page = min(max(asked.page, 1), pages)
     return SimpleNamespace(
-        heading=heading, lines=_lines(context, rows[(page - 1) * PAGE : page * PAGE], steps), page=page,
-        pages=pages, address=asked.query(), whole_day=asked.query(quarter="") if asked.quarter else "",
+        heading=heading,
+        lines=_lines(context, rows[(page - 1) * PAGE : page * PAGE], steps),
+        page=page,
+        pages=pages,
+        address=asked.query(),
+        whole_day=asked.query(quarter="") if asked.quarter else "",
         by=isinstance(rows[0], Sent),
-    )  # fmt: skip
+    )
 
 
-def _chosen(found: Rehearsal, asked: Asked, chosen: date | None, zone: Zone, say: Formatter) -> tuple[str, Sequence[Any]]:  # fmt: skip
+def _chosen(
+    found: Rehearsal, asked: Asked, chosen: date | None, zone: Zone, say: Formatter
+) -> tuple[str, Sequence[Any]]:
     if asked.cause:
         refused = [one for one in found.refused if one.play == 0 and one.cause == asked.cause]
         return f"{_messages(refused)} would not have gone: {rail.say_withheld(asked.cause)}", refused
     if asked.out:
         stayed = [one for one in found.stayed_out if one.play == 0 and one.cause == asked.out]
-        return f"{people(len({one.person for one in stayed}))} crossed the line and stayed out: {rail.say_entry_refusal(asked.out)}", stayed  # fmt: skip
+        return (
+            (
+                f"{people(len({one.person for one in stayed}))} crossed the line and stayed out:"
+                f" {rail.say_entry_refusal(asked.out)}"
+            ),
+            stayed,
+        )
     if chosen is None:
         return "", []
     sent = [one for one in found.sent if one.play == 0 and day_of(zone.day(one.at)) == chosen]
@@ -75,9 +99,11 @@ def _lines(context: RequestContext, some: Sequence[Any], steps: dict[str, str]) 
     found = customer_queries.people_by_id(context.application, {int(ids[one.person]) for one in some})
     return [
         SimpleNamespace(
-            person=found[at], at=datetime.fromtimestamp(one.at, UTC), by=getattr(one, "channel", ""),
+            person=found[at],
+            at=datetime.fromtimestamp(one.at, UTC),
+            by=getattr(one, "channel", ""),
             step="the start" if isinstance(one, StayedOut) else steps.get(one.step, ""),
         )
         for one in some
         if (at := int(ids[one.person])) in found
-    ]  # fmt: skip
+    ]

@@ -1,4 +1,6 @@
-"""The rehearsal of one sequence as pictures, with the people behind each bar: over the past, or the coming weeks."""
+"""The rehearsal of one sequence as pictures, with the people behind each bar: over the past, or the coming
+weeks.
+"""
 
 from datetime import date
 from typing import Any
@@ -24,7 +26,16 @@ SPANS = {"past": "the past 180 days", "coming": f"the coming {forecast.WEEKS} we
 
 
 @router.get("/sequences/{sequence_id:int}/rehearsal")
-def rehearsal(sequence_id: int, context: RequestContext = SignedIn, over: str = "past", day: str = "", quarter: str = "", cause: str = "", out: str = "", page: int = 1) -> Response:  # fmt: skip
+def rehearsal(
+    sequence_id: int,
+    context: RequestContext = SignedIn,
+    over: str = "past",
+    day: str = "",
+    quarter: str = "",
+    cause: str = "",
+    out: str = "",
+    page: int = 1,
+) -> Response:
     """Of the draft as it is saved. ``day`` is local, ``quarter`` a time of that day."""
     sequence, over = sequence_of(context, sequence_id), over if over in SPANS else "past"
     asked = Asked(over, day, quarter, cause, out, page)
@@ -52,21 +63,29 @@ def _values(context: RequestContext, plan: p.Plan, made: Rehearsed) -> dict[str,
     most = rail.guard_most(context, made.figures, len(context.application.snapshot().people))
     staff = loaded(context.application, StaffSettings)
     return {
-        "rehearsed": made, "f": made.figures, "facts": rail.facts(context, made.figures, made.days), "most": most,
+        "rehearsed": made,
+        "f": made.figures,
+        "facts": rail.facts(context, made.figures, made.days),
+        "most": most,
         "picture": day_columns(made.figures.days, most),
         "hours": made.figures.replies * 7 / made.days / staff.answers_an_hour,
-        "cause_words": rail.say_withheld, "out_words": rail.say_entry_refusal,
-    }  # fmt: skip
+        "cause_words": rail.say_withheld,
+        "out_words": rail.say_entry_refusal,
+    }
 
 
 def _pictures(context: RequestContext, plan: p.Plan, made: Rehearsed, asked: Asked) -> dict[str, Any]:
-    """The day looked at, by default the heaviest, by the quarter of an hour, and the people behind what was pressed."""
+    """The day looked at, by default the heaviest, by the quarter of an hour, and the people behind what was
+    pressed.
+    """
     zone = zone_of(context.application.the_shop().zone)
     heaviest = made.figures.heaviest
     chosen = _day(asked.day) or (day_of(heaviest.day) if heaviest and heaviest.messages else None)
     values: dict[str, Any] = {
-        "asked": asked, "chosen": chosen, "behind": behind(context, plan, made.found, asked, chosen, zone),
-    }  # fmt: skip
+        "asked": asked,
+        "chosen": chosen,
+        "behind": behind(context, plan, made.found, asked, chosen, zone),
+    }
     if chosen is not None:
         sent = [one for one in made.found.sent if one.play == 0 and day_of(zone.day(one.at)) == chosen]
         staff = loaded(context.application, StaffSettings)

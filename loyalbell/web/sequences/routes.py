@@ -54,12 +54,24 @@ def begin(context: RequestContext = SignedIn, form: FormData = Form) -> Response
     return context.go(f"/sequences/{made}")
 
 
-def _editor(context: RequestContext, sequence: schema.Sequence | None, name: str, plan: Plan, problem: str | None = None, saved: bool = False) -> Response:  # fmt: skip
+def _editor(
+    context: RequestContext,
+    sequence: schema.Sequence | None,
+    name: str,
+    plan: Plan,
+    problem: str | None = None,
+    saved: bool = False,
+) -> Response:
     sequence_id = sequence.id if sequence else 0
     values = sheet.sheet_values(context, plan, sequence_id) | {
-        "sequence": sequence, "name": name, "problem": problem, "saved": saved, "standing": standing(context, sequence),
-        "past_days": rail.rail_days(plan), "page_mark": secrets.token_hex(8),
-    }  # fmt: skip
+        "sequence": sequence,
+        "name": name,
+        "problem": problem,
+        "saved": saved,
+        "standing": standing(context, sequence),
+        "past_days": rail.rail_days(plan),
+        "page_mark": secrets.token_hex(8),
+    }
     return context.page("sequences/editor.html", "sequences", 422 if problem else 200, **values)
 
 

@@ -43,7 +43,9 @@ def proof(sequence_id: int, context: RequestContext = SignedIn, form: FormData =
     problem = f"Nobody on file is called {', '.join(unknown[:5])}." if unknown else ""
     if not text_of(form, "send") or not ids:
         return _proof(context, sequence, ids, text_of(form, "who"), problem)
-    sent, problems = test_run.send_proofs(context.application, draft_of(sequence), ids[0], _reader(context, text_of(form, "to")), context.by)  # fmt: skip
+    sent, problems = test_run.send_proofs(
+        context.application, draft_of(sequence), ids[0], _reader(context, text_of(form, "to")), context.by
+    )
     context.wake()
     said = f"{sent} {'proof is' if sent == 1 else 'proofs are'} on the way." if sent else ""
     return _proof(context, sequence, ids, text_of(form, "who"), " ".join([problem, *problems]).strip(), said)
@@ -68,7 +70,14 @@ def _people_named(context: RequestContext, names: list[str]) -> tuple[list[int],
     return found, unknown
 
 
-def _proof(context: RequestContext, sequence: schema.Sequence, ids: list[int], who: str, problem: str = "", said: str = "") -> Response:  # fmt: skip
+def _proof(
+    context: RequestContext,
+    sequence: schema.Sequence,
+    ids: list[int],
+    who: str,
+    problem: str = "",
+    said: str = "",
+) -> Response:
     plan = draft_of(sequence)
     try:
         made = test_run.prove(context.application, plan, ids, sequence.key)
@@ -89,8 +98,25 @@ def _proof(context: RequestContext, sequence: schema.Sequence, ids: list[int], w
             (plan_words.say_step(step, names), list(zip(said_arms, made.arms.get(step.id, []), strict=False)))
         )
     paths = [
-        (people[at], [(datetime.fromtimestamp(one.at, UTC), rail.say_line(one, steps)) for one in lines if one.what != "arm"])
+        (
+            people[at],
+            [
+                (datetime.fromtimestamp(one.at, UTC), rail.say_line(one, steps))
+                for one in lines
+                if one.what != "arm"
+            ],
+        )
         for at, lines in made.paths.items()
-    ]  # fmt: skip
+    ]
     who = who or "\n".join(str(one) for one in ids)
-    return context.page("sequences/test_run.html", "sequences", sequence=sequence, paths=paths, arms=arms, who=who, problem=problem or None, said=said, readers=loaded(context.application, ProofSettings).readers)  # fmt: skip
+    return context.page(
+        "sequences/test_run.html",
+        "sequences",
+        sequence=sequence,
+        paths=paths,
+        arms=arms,
+        who=who,
+        problem=problem or None,
+        said=said,
+        readers=loaded(context.application, ProofSettings).readers,
+    )

@@ -28,9 +28,24 @@ from loyalbell.web.messages.drafts import drafts_of
 from loyalbell.web.request import RequestContext
 from loyalbell.web.sequences.forms import KINDS, STARTS
 
-WAITS = (("for", "for a time"), ("until time", "until a time of the week"), ("until date", "until a date"), ("until event", "until something happens, so long at most"), ("until near", "until so long before their date"))  # fmt: skip
-RELEASES = (("at once", "at once"), ("window", "within hours of chosen days"), ("exact", "at an exact time of chosen days"))  # fmt: skip
-DIDS = (("got", "got a message"), ("opened", "opened a message"), ("clicked", "pressed a link in a message"), ("replied", "answered a message"))  # fmt: skip
+WAITS = (
+    ("for", "for a time"),
+    ("until time", "until a time of the week"),
+    ("until date", "until a date"),
+    ("until event", "until something happens, so long at most"),
+    ("until near", "until so long before their date"),
+)
+RELEASES = (
+    ("at once", "at once"),
+    ("window", "within hours of chosen days"),
+    ("exact", "at an exact time of chosen days"),
+)
+DIDS = (
+    ("got", "got a message"),
+    ("opened", "opened a message"),
+    ("clicked", "pressed a link in a message"),
+    ("replied", "answered a message"),
+)
 Pairs = Sequence[tuple[Any, str]]
 UNITS = tuple((one, one) for one in ("minutes", "hours", "days", "weeks", "months"))
 
@@ -152,7 +167,10 @@ def say_goal(plan: p.Plan, names: Names) -> str:
     if plan.goal is None:
         return "No goal yet"
     goal = plan.goal
-    return f"Goal: {goal.share} % with {plan_words.say_event_filter(goal.event_filter, names)} within {goal.days} days"
+    return (
+        f"Goal: {goal.share} % with {plan_words.say_event_filter(goal.event_filter, names)} within"
+        f" {goal.days} days"
+    )
 
 
 def short_start(start: p.Start) -> str:
@@ -161,7 +179,12 @@ def short_start(start: p.Start) -> str:
     if isinstance(start, p.OnInactivity):
         return f"{start.days} days since"
     if isinstance(start, p.OnDate):
-        return {"birthday": "birthday", "companion": "companion", "renewal": "renewal", "appointment": "appointment"}.get(start.which, start.which)  # fmt: skip
+        return {
+            "birthday": "birthday",
+            "companion": "companion",
+            "renewal": "renewal",
+            "appointment": "appointment",
+        }.get(start.which, start.which)
     return "segment" if isinstance(start, p.OnSegment) else "by hand"
 
 
@@ -169,8 +192,10 @@ def score(plan: p.Plan, names: Names) -> Score:
     labels: dict[str, tuple[str, str]] = {}
     arms: dict[str, str] = {}
     messages_by_step = {
-        one.id: names.messages.get(one.message or 0, "a message") for one in p.every_step(plan.steps) if isinstance(one, p.MessageStep)
-    }  # fmt: skip
+        one.id: names.messages.get(one.message or 0, "a message")
+        for one in p.every_step(plan.steps)
+        if isinstance(one, p.MessageStep)
+    }
     for step in p.every_step(plan.steps):
         if isinstance(step, p.MessageStep):
             labels[step.id] = (
@@ -204,13 +229,26 @@ def _shown(context: RequestContext, plan: p.Plan, picked: str) -> SimpleNamespac
     channel = next((one for one in step.channels if one in content.channels()), None)
     writing = content.find(channel) if channel else None
     if writing is None:
-        return SimpleNamespace(name=message.name, message=message.id, reader="", problem=f"It says nothing by {' or '.join(step.channels)}.")  # fmt: skip
+        return SimpleNamespace(
+            name=message.name,
+            message=message.id,
+            reader="",
+            problem=f"It says nothing by {' or '.join(step.channels)}.",
+        )
     readers = preview.readers(context.application, content)
     reader = readers[0] if readers else None
     found = SimpleNamespace(
-        name=message.name, message=message.id, channel=channel, reader=reader.name if reader else "", reader_id=reader.id if reader else 0,
-        problem="", draft=drafts_of(context).put(context.visitor.csrf, writing), words="", subject="", counted="",
-    )  # fmt: skip
+        name=message.name,
+        message=message.id,
+        channel=channel,
+        reader=reader.name if reader else "",
+        reader_id=reader.id if reader else 0,
+        problem="",
+        draft=drafts_of(context).put(context.visitor.csrf, writing),
+        words="",
+        subject="",
+        counted="",
+    )
     try:
         filled = preview.read_as(context.application, writing, reader.id if reader else None)
     except FieldProblem as problem:
@@ -221,5 +259,9 @@ def _shown(context: RequestContext, plan: p.Plan, picked: str) -> SimpleNamespac
     else:
         counted = parts(str(filled or ""))
         found.words = filled or ""
-        found.counted = f"{counted.parts} part{'s' if counted.parts != 1 else ''}, {counted.encoding}" if channel == "text" else ""  # fmt: skip
+        found.counted = (
+            f"{counted.parts} part{'s' if counted.parts != 1 else ''}, {counted.encoding}"
+            if channel == "text"
+            else ""
+        )
     return found

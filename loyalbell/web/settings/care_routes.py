@@ -23,7 +23,13 @@ def _care(
     context: RequestContext, settings: CareSettings, problem: str | None = None, saved: bool = False
 ) -> Response:
     departments = catalogue_queries.department_names(context.application)
-    values = {"care": settings, "problem": problem, "saved": saved, "departments": departments, "channels": ("email", "text", "chat")}  # fmt: skip
+    values = {
+        "care": settings,
+        "problem": problem,
+        "saved": saved,
+        "departments": departments,
+        "channels": ("email", "text", "chat"),
+    }
     return context.page("settings/care.html", "settings", 422 if problem else 200, **values)
 
 
@@ -36,12 +42,21 @@ def save_care(context: RequestContext = SignedIn, form: FormData = Form) -> Resp
             for at in range(4)
             if text_of(form, f"count{at}").strip()
         ]
-        made = CareSettings.model_validate({
-            "limits": [one.model_dump() for one in limits], "quiet_begins": text_of(form, "quiet_begins"), "quiet_ends": text_of(form, "quiet_ends"),
-            "holidays": "holidays" in form, "closed": text_of(form, "closed").split(), "leap_day": text_of(form, "leap_day", "28 February"),
-            "guard_factor": text_of(form, "guard_factor", "3"), "guard_floor": text_of(form, "guard_floor", "50"), "newcomer_percent": text_of(form, "newcomer_percent", "1"),
-            "silent": [str(one) for one in form.getlist("silent")], "silent_departments": [int(str(one)) for one in form.getlist("silent_departments")],
-        })  # fmt: skip
+        made = CareSettings.model_validate(
+            {
+                "limits": [one.model_dump() for one in limits],
+                "quiet_begins": text_of(form, "quiet_begins"),
+                "quiet_ends": text_of(form, "quiet_ends"),
+                "holidays": "holidays" in form,
+                "closed": text_of(form, "closed").split(),
+                "leap_day": text_of(form, "leap_day", "28 February"),
+                "guard_factor": text_of(form, "guard_factor", "3"),
+                "guard_floor": text_of(form, "guard_floor", "50"),
+                "newcomer_percent": text_of(form, "newcomer_percent", "1"),
+                "silent": [str(one) for one in form.getlist("silent")],
+                "silent_departments": [int(str(one)) for one in form.getlist("silent_departments")],
+            }
+        )
     except ValidationError as error:
         return _care(context, kept, f"{say_error(error.errors()[0])}.")
     keep(context.application, made, "care", context.by)

@@ -31,7 +31,10 @@ from loyalbell.web.request import Form, NotFound, RequestContext, SignedIn, text
 
 router = APIRouter()
 WEEKDAYS = ("Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun")
-PROBE = b"From: a@b.example\r\nTo: c@d.example\r\nSubject: x\r\nDate: Tue, 12 May 2026 09:40:00 +0000\r\n\r\nx\r\n"
+PROBE = (
+    b"From: a@b.example\r\nTo: c@d.example\r\nSubject: x\r\nDate: Tue, 12 May 2026 09:40:00"
+    b" +0000\r\n\r\nx\r\n"
+)
 
 
 @router.get("/settings/channels")

@@ -1,4 +1,6 @@
-"""Waits, windows, quiet hours and pacing against the IANA zones, dateutil and plain minute-by-minute looking."""
+"""Waits, windows, quiet hours and pacing against the IANA zones, dateutil and plain minute-by-minute
+looking.
+"""
 
 import unittest
 from datetime import date, datetime, timedelta
@@ -41,8 +43,15 @@ class ZonesTest(unittest.TestCase):
         )
 
     def test_the_changes_of_two_years_in_two_zones(self) -> None:
-        """IANA: New York changed on 8 March 2026 and 14 March 2027, London on 29 March 2026 and 28 March 2027."""
-        for name, day in (("America/New_York", "2026-03-08"), ("America/New_York", "2027-03-14"), ("Europe/London", "2026-03-29"), ("Europe/London", "2027-03-28")):  # fmt: skip
+        """IANA: New York changed on 8 March 2026 and 14 March 2027, London on 29 March 2026 and 28 March
+        2027.
+        """
+        for name, day in (
+            ("America/New_York", "2026-03-08"),
+            ("America/New_York", "2027-03-14"),
+            ("Europe/London", "2026-03-29"),
+            ("Europe/London", "2027-03-28"),
+        ):
             zone, before = zone_of(name), date.fromisoformat(day) - timedelta(days=1)
             hour = 2 if name.startswith("America") else 1
             start = at(f"{before}T{hour:02}:30", name)
@@ -87,7 +96,10 @@ class WaitsTest(unittest.TestCase):
             self.assertEqual(last, at(said))
 
     def test_yearly_dates_fall_as_rfc_5545_rules_give_them(self) -> None:
-        """``dateutil.rrule`` for 12 May; 29 February by the setting, which RFC 5545 leaves out in common years."""
+        """``dateutil.rrule`` for 12 May.
+
+        29 February by the setting, which RFC 5545 leaves out in common years.
+        """
         given_ = [one.date() for one in rrule(YEARLY, dtstart=datetime(2024, 5, 12), count=8)]
         mine = [
             day
@@ -102,16 +114,33 @@ class WaitsTest(unittest.TestCase):
 
 class WindowsTest(unittest.TestCase):
     @given(
-        st.sampled_from(ZONES), DECADE, st.sets(st.integers(0, 6), min_size=1), st.integers(0, 22), st.integers(1, 24),
+        st.sampled_from(ZONES),
+        DECADE,
+        st.sets(st.integers(0, 6), min_size=1),
+        st.integers(0, 22),
+        st.integers(1, 24),
         st.sampled_from([("", ""), ("21:00", "08:00"), ("12:00", "13:30")]),
-    )  # fmt: skip
-    def test_the_first_open_moment_is_the_first(self, name: str, instant: int, days: set[int], low: int, long: int, hush: tuple[str, str]) -> None:  # fmt: skip
-        release = SendWindow(kind="window", weekdays=tuple(sorted(days)), begins=f"{low:02}:00", ends=f"{min(low + long, 24):02}:00")  # fmt: skip
+    )
+    def test_the_first_open_moment_is_the_first(
+        self, name: str, instant: int, days: set[int], low: int, long: int, hush: tuple[str, str]
+    ) -> None:
+        release = SendWindow(
+            kind="window",
+            weekdays=tuple(sorted(days)),
+            begins=f"{low:02}:00",
+            ends=f"{min(low + long, 24):02}:00",
+        )
         quiet, zone = QuietHours(*hush), zone_of(name)
         found = opens(instant, release, quiet, zone)
         if found is None:
             free = range(0 if not hush[0] else seconds_of(hush[1]), 86_400)
-            self.assertFalse(any(low * 3600 <= second < min(low + long, 24) * 3600 for second in free if plainly_free(second, hush)))  # fmt: skip
+            self.assertFalse(
+                any(
+                    low * 3600 <= second < min(low + long, 24) * 3600
+                    for second in free
+                    if plainly_free(second, hush)
+                )
+            )
             return
         self.assertTrue(plainly_open(found, release, quiet, name))
         for earlier in range(instant, min(found, instant + 40 * 3600), 1_800):
@@ -155,7 +184,10 @@ class PacingTest(unittest.TestCase):
     ZONE = zone_of("America/New_York")
 
     def test_five_thousand_people_in_a_working_week(self) -> None:
-        """Common practice, no source: 1,000 a day; over five hours 200 an hour, the same as 50 every 15 minutes."""
+        """Common practice, no source: 1,000 a day.
+
+        Over five hours 200 an hour, the same as 50 every 15 minutes.
+        """
         hours = SendWindow(kind="window", weekdays=(0, 1, 2, 3, 4), begins="09:00", ends="14:00")
         monday = at("2026-05-11T09:00")
         for batch, every in ((200, 3_600), (100, 1_800), (50, 900)):
@@ -171,7 +203,9 @@ class PacingTest(unittest.TestCase):
         self.assertEqual((found.batches, found.last_batch_at), (100, at("2026-05-14T13:45")))
 
     @given(st.integers(1, 400), st.integers(1, 50), st.integers(1, 30), DECADE)
-    def test_every_batch_lies_in_the_hours_and_never_closer_than_asked(self, people: int, batch: int, minutes: int, start: int) -> None:  # fmt: skip
+    def test_every_batch_lies_in_the_hours_and_never_closer_than_asked(
+        self, people: int, batch: int, minutes: int, start: int
+    ) -> None:
         pace = Pace(
             batch, minutes * 60, SendWindow(kind="window", weekdays=(1, 3), begins="10:00", ends="12:00")
         )

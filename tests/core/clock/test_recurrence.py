@@ -39,9 +39,12 @@ class RepeatTest(unittest.TestCase):
     def test_every_other_week_until_a_day_over_the_end_of_summer_time(self) -> None:
         repeat = Repeat(every=2, weekdays=(0, 2, 4), until=date(1997, 12, 24))
         expected = days(
-            1997, (9, [1, 3, 5, 15, 17, 19, 29]), (10, [1, 3, 13, 15, 17, 27, 29, 31]),
-            (11, [10, 12, 14, 24, 26, 28]), (12, [8, 10, 12, 22, 24]),
-        )  # fmt: skip
+            1997,
+            (9, [1, 3, 5, 15, 17, 19, 29]),
+            (10, [1, 3, 13, 15, 17, 27, 29, 31]),
+            (11, [10, 12, 14, 24, 26, 28]),
+            (12, [8, 10, 12, 22, 24]),
+        )
         self.assertEqual(local(repeat, nine(1997, 9, 1)), expected)
 
     def test_the_first_friday_for_ten_times(self) -> None:
@@ -58,9 +61,15 @@ class RepeatTest(unittest.TestCase):
         self.assertEqual([(one.month, one.day) for one in fifth], [(5, 29), (6, 26), (7, 31)])
 
     @given(
-        st.builds(Repeat, every=st.integers(1, 9), unit=st.sampled_from(["days", "weeks", "months"]), weekdays=st.sets(st.integers(0, 6)).map(tuple), same_weekday=st.booleans()),
+        st.builds(
+            Repeat,
+            every=st.integers(1, 9),
+            unit=st.sampled_from(["days", "weeks", "months"]),
+            weekdays=st.sets(st.integers(0, 6)).map(tuple),
+            same_weekday=st.booleans(),
+        ),
         st.datetimes(datetime(2026, 1, 1), datetime(2027, 12, 31), timezones=st.just(ZoneInfo(NEW_YORK))),
-    )  # fmt: skip
+    )
     def test_rounds_ascend_and_keep_their_place_on_the_clock(self, repeat: Repeat, first: datetime) -> None:
         found = list(islice(rounds(first, (), repeat, NEW_YORK), 40))
         self.assertEqual(found, sorted(set(found)))
@@ -78,7 +87,10 @@ class PlanTest(unittest.TestCase):
         self.assertEqual(
             Repeat(every=2, weekdays=(3, 0)).words(first), "every 2 weeks on Monday and Thursday"
         )
-        self.assertEqual(Repeat(unit="months", same_weekday=True, times=3).words(first), "every month on the second Tuesday, 3 times in all")  # fmt: skip
+        self.assertEqual(
+            Repeat(unit="months", same_weekday=True, times=3).words(first),
+            "every month on the second Tuesday, 3 times in all",
+        )
 
     def test_shares_come_out_as_they_were_set(self) -> None:
         """A binomial share of 20 % of 20,000 lies within five standard deviations (57 each) of 4,000."""

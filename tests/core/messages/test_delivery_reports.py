@@ -46,7 +46,11 @@ words
 --RAA14128.773615765/HOST--
 """
 SEVERAL = SINGLE.replace(
-    SINGLE[SINGLE.index(b"Original-Recipient") : SINGLE.index(b"--RAA14128.773615765/HOST\ncontent-type: message/rfc822")],
+    SINGLE[
+        SINGLE.index(b"Original-Recipient") : SINGLE.index(
+            b"--RAA14128.773615765/HOST\ncontent-type: message/rfc822"
+        )
+    ],
     b"""\
 Original-Recipient: rfc822;arathib@vnet.example
 Final-Recipient: rfc822;arathib@vnet.example
@@ -66,7 +70,7 @@ Action: failed
 Status: 5.2.2
 
 """,
-)  # fmt: skip
+)
 # RFC 5965 appendix B.1, from memory
 COMPLAINT = b"""\
 From: <abusedesk@example.com>
@@ -143,7 +147,9 @@ class Reports(unittest.TestCase):
 
 class Words(unittest.TestCase):
     def test_words_that_stop_in_several_languages(self) -> None:
-        """Common practice, no source: networks ask for STOP, STOPALL, UNSUBSCRIBE, CANCEL, END and QUIT, START and HELP."""
+        """Common practice, no source: networks ask for STOP, STOPALL, UNSUBSCRIBE, CANCEL, END and QUIT,
+        START and HELP.
+        """
         for text in (
             "STOP",
             "Stop.",

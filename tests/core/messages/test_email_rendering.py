@@ -32,11 +32,21 @@ KIT = RenderContext(
 )
 NASTY = st.text(st.sampled_from("<>&\"'{}%[]()*_-\n\r\tabLBFIELD0X é🐕"), max_size=60)
 FACTS = {
-    "shop_name": "Otterby", "unsubscribe_url": "https://s/u", "preferences_url": "https://s/p", "browser_url": "https://s/b", "open_pixel": "",
+    "shop_name": "Otterby",
+    "unsubscribe_url": "https://s/u",
+    "preferences_url": "https://s/p",
+    "browser_url": "https://s/b",
+    "open_pixel": "",
     "items_0": [{"name": "Oat <b>", "price": "$14", "url": "https://s/i", "picture": ""}],
-    "offer_3": {"name": "10 % off", "code": "AAAAA-BBBBB", "terms": "Once.", "qr": "https://s/q", "url": "https://s/o"},
+    "offer_3": {
+        "name": "10 % off",
+        "code": "AAAAA-BBBBB",
+        "terms": "Once.",
+        "qr": "https://s/q",
+        "url": "https://s/o",
+    },
     **{f"link_{n}": f"https://s/l/{n}" for n in range(30)},
-}  # fmt: skip
+}
 
 
 class Seen(HTMLParser):
@@ -68,12 +78,19 @@ def made(*blocks: object, **more: object) -> CompiledEmail:
 class Letters(unittest.TestCase):
     def test_every_kind_of_block_stands_in_page_and_plain_text(self) -> None:
         found = made(
-            c.Heading(text="A heading"), c.Text(text="See **this** at [our page](https://x.example/?a=1&b=2)\n\n- one\n- two"),
-            c.Button(label="Pick a time", url="https://b.example"), c.Picture(picture=1, alt="A wet dog", url="https://w.example"),
-            c.Items(), c.Offer(offer=3), c.Divider(), c.Spacer(), c.Social(), c.Saved(saved=7),
+            c.Heading(text="A heading"),
+            c.Text(text="See **this** at [our page](https://x.example/?a=1&b=2)\n\n- one\n- two"),
+            c.Button(label="Pick a time", url="https://b.example"),
+            c.Picture(picture=1, alt="A wet dog", url="https://w.example"),
+            c.Items(),
+            c.Offer(offer=3),
+            c.Divider(),
+            c.Spacer(),
+            c.Social(),
+            c.Saved(saved=7),
             c.OwnHtml(html='<p>Own <a href="https://own.example">page</a></p>'),
             c.Columns(columns=[[c.Text(text="left")], [c.Button(label="Right", url="https://r.example")]]),
-        )  # fmt: skip
+        )
         self.assertEqual(
             found.links,
             (
@@ -128,8 +145,12 @@ class Letters(unittest.TestCase):
 
     @given(NASTY)
     def test_what_a_field_holds_is_only_ever_words(self, value: str) -> None:
-        found = made(c.Heading(text="Hi {{ first_name }}"), c.Text(text="**{{ first_name }}** [go](https://x.example)"), c.Button(label="{{ first_name }}", url="https://b.example"),
-                     c.OwnHtml(html="<p>{{ first_name }}</p>"))  # fmt: skip
+        found = made(
+            c.Heading(text="Hi {{ first_name }}"),
+            c.Text(text="**{{ first_name }}** [go](https://x.example)"),
+            c.Button(label="{{ first_name }}", url="https://b.example"),
+            c.OwnHtml(html="<p>{{ first_name }}</p>"),
+        )
         harmless = fill_email(found, {**FACTS, "first_name": "Ann"})
         hostile = fill_email(found, {**FACTS, "first_name": value})
         self.assertEqual(Seen(hostile.html).tags, Seen(harmless.html).tags)
@@ -177,7 +198,8 @@ class Letters(unittest.TestCase):
 
     def test_own_html_keeps_what_is_harmless_and_says_what_it_lost(self) -> None:
         found = clean(
-            '<style>p{}</style><p style="color:red;position:fixed" onclick="x()">Hi {{ a }} <a href="javascript:x">y</a><a href="{{ url }}">z</a></p><script>bad()</script>'
+            '<style>p{}</style><p style="color:red;position:fixed" onclick="x()">Hi {{ a }} <a'
+            ' href="javascript:x">y</a><a href="{{ url }}">z</a></p><script>bad()</script>'
         )
         self.assertEqual(found.html, '<p style="color:red">Hi {{ a }} <a>y</a><a href="{{ url }}">z</a></p>')
         self.assertEqual(found.losses, ("<script>", "<style>", "href on <a>", "onclick on <p>"))

@@ -72,7 +72,10 @@ def mail_of(facts: dict[str, object], to_name: str = "Ann") -> bytes:
 
 class Mail(unittest.TestCase):
     def test_it_is_mail_as_the_standards_say(self) -> None:
-        """Sources: RFC 5322 (3.6), RFC 2046 (5.1.4), RFC 2369 (3.2), RFC 8058 (3.1); read by the standard library."""
+        """Sources: RFC 5322 (3.6), RFC 2046 (5.1.4), RFC 2369 (3.2), RFC 8058 (3.1).
+
+        Read by the standard library.
+        """
         raw = mail_of({"first_name": "Ann"})
         mail = BytesParser(policy=policy.default).parsebytes(raw)
         self.assertEqual(mail.defects, [])
@@ -154,10 +157,16 @@ class Fields(unittest.TestCase):
 
 
 AROUND = PreflightContext(
-    look=LOOK, set_links=frozenset({"booking_url"}), offers={1: "", 2: "The offer “Old” is over. Choose another."}, pictures={4: ""},
-    openings={1: "approved", 2: "waiting"}, missing={"last_name": 61}, audience=1_204, public_url="https://own.example",
+    look=LOOK,
+    set_links=frozenset({"booking_url"}),
+    offers={1: "", 2: "The offer “Old” is over. Choose another."},
+    pictures={4: ""},
+    openings={1: "approved", 2: "waiting"},
+    missing={"last_name": 61},
+    audience=1_204,
+    public_url="https://own.example",
     own_page=lambda path: path == "/there",
-)  # fmt: skip
+)
 
 
 def judged(content: EmailContent, around: PreflightContext = AROUND) -> list[Finding]:
@@ -178,9 +187,13 @@ class Preflight(unittest.TestCase):
             "no offer": {"blocks": [Offer()]},
             "an offer that is over": {"blocks": [Text(text="{{ offer_2.code }}")]},
             "no picture": {"blocks": [Picture(picture=9)]},
-            "a deleted segment": {"blocks": [Text(text="x", when=When(rule=Rule(root=Group(lines=[SegmentCondition(segment=5)]))))]},
+            "a deleted segment": {
+                "blocks": [
+                    Text(text="x", when=When(rule=Rule(root=Group(lines=[SegmentCondition(segment=5)]))))
+                ]
+            },
             "an empty page": {"form": "html"},
-        }  # fmt: skip
+        }
         for what, change in changes.items():
             with self.subTest(what=what):
                 content = CONTENT.model_copy(update=change)
@@ -203,7 +216,7 @@ class Preflight(unittest.TestCase):
             ({"form": "html", "html": "<p>" + "long " * 30_000 + "</p>", "plain": "x"}, AROUND, "KB"),
             ({"subject": "FREE WINNER ACT NOW!!!"}, AROUND, "by our own rules"),
             ({}, replace(AROUND, filter_score=(3.0, "SUBJ_ALL_CAPS")), "by the filter on this machine"),
-        ):  # fmt: skip
+        ):
             found = judged(CONTENT.model_copy(update=change), around)
             self.assertTrue(
                 any(words in one.words and one.level == "look at this" for one in found), (words, found)

@@ -24,7 +24,9 @@ ANY = st.text(st.sampled_from(BASIC[:40] + EXTENSION + "жé’😀🐕\u00a0"),
 
 class Parts(unittest.TestCase):
     def test_the_cases_of_the_standard(self) -> None:
-        """TS 23.038 section 6.2.1 (tables), TS 23.040 section 9.2.3.24.1 (153 and 67 beside a header of six octets)."""
+        """TS 23.038 section 6.2.1 (tables), TS 23.040 section 9.2.3.24.1 (153 and 67 beside a header of six
+        octets).
+        """
         for text, expected in (
             ("", ("GSM-7", 1, 0)),
             ("a" * 160, ("GSM-7", 1, 160)),
@@ -33,14 +35,17 @@ class Parts(unittest.TestCase):
             ("a" * 307, ("GSM-7", 3, 307)),
             ("€" * 80, ("GSM-7", 1, 160)),
             ("€" * 80 + "a", ("GSM-7", 2, 161)),
-            ("a" * 152 + "€" * 77, ("GSM-7", 3, 306)),  # the pair that would straddle 153 moves on, and so a part more
+            (
+                "a" * 152 + "€" * 77,
+                ("GSM-7", 3, 306),
+            ),  # the pair that would straddle 153 moves on, and so a part more
             ("ж" * 70, ("UCS-2", 1, 70)),
             ("ж" * 71, ("UCS-2", 2, 71)),
             ("😀" * 35, ("UCS-2", 1, 70)),
             ("😀" * 36, ("UCS-2", 2, 72)),
             ("ж" * 66 + "😀" * 34, ("UCS-2", 3, 134)),
             ("’", ("UCS-2", 1, 1)),
-        ):  # fmt: skip
+        ):
             found = parts(text)
             self.assertEqual((found.encoding, found.parts, found.units), expected, text[:20])
 

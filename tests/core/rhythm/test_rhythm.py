@@ -100,7 +100,8 @@ class Bands(unittest.TestCase):
             self.assertEqual(int(found.purchases[person]), alone.purchases)
 
     def test_the_edges(self) -> None:
-        # gaps of 20 days, shop 20: expected 20; late from 25, quiet from 40, silent from 80 (rules: 1.25, 2 and 4 times)
+        # gaps of 20 days, shop 20: expected 20; late from 25, quiet from 40, silent from 80 (rules: 1.25, 2
+        # and 4 times)
         for since, band in (
             (0, "in rhythm"),
             (25, "in rhythm"),
@@ -124,7 +125,8 @@ class Grids(unittest.TestCase):
         self.assertEqual(scores(np.array(values)).tolist(), found.tolist())
 
     def test_ties_by_hand(self) -> None:
-        # n = 10: seven ones, then 2, 3, 4. k of the ones is 7: (7-1)/9 = 0.667 -> 4; 2: 7/9 -> 4; 3: 8/9 -> 5; 4: 1 -> 5
+        # n = 10: seven ones, then 2, 3, 4. k of the ones is 7: (7-1)/9 = 0.667 -> 4; 2: 7/9 -> 4; 3: 8/9 ->
+        # 5; 4: 1 -> 5
         self.assertEqual(scores(np.array([1] * 7 + [2, 3, 4])).tolist(), [4] * 7 + [4, 5, 5])
         self.assertEqual(scores(np.array([3, 3, 3])).tolist(), [5, 5, 5])
         self.assertEqual((scores(np.array([7])).tolist(), scores(np.array([])).tolist()), ([5], []))
@@ -151,7 +153,8 @@ class Concentrations(unittest.TestCase):
         self.assertTrue(-1e-9 <= found.gini < 1)
 
     def test_gini_by_hand(self) -> None:
-        # incomes 1, 2, 3, 4: (2*(1*1+2*2+3*3+4*4)/(4*10)) - 5/4 = 0.25 (the textbook formula on sorted incomes)
+        # incomes 1, 2, 3, 4: (2*(1*1+2*2+3*3+4*4)/(4*10)) - 5/4 = 0.25 (the textbook formula on sorted
+        # incomes)
         self.assertAlmostEqual(concentration(book([(p, 1, p + 1) for p in range(4)]), NOW).gini, 0.25)
         self.assertEqual(concentration(book([(0, 5, 10), (1, 500, 10)]), NOW, days=30).people, 1)
 

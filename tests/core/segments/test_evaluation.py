@@ -188,7 +188,10 @@ class Examples(unittest.TestCase):
                 ]
             )
         )
-        said = "Customers who have ordered at least once in Café ever and have spent at least $120.50 in the last 30 days"
+        said = (
+            "Customers who have ordered at least once in Café ever and have spent at least $120.50 in the"
+            " last 30 days"
+        )
         self.assertEqual(say_rule(rule, Saying("USD", Catalogue(departments={2: "Café"}))), said)
 
     def test_a_broken_rule_names_its_line(self) -> None:

@@ -196,15 +196,29 @@ class EveryCondition(unittest.TestCase):
         self.check(line, snapshot, slow)
 
     @given(
-        st.lists(st.tuples(PERSON, AT, st.integers(1, 3), st.none() | st.tuples(st.integers(0, 40), st.integers(1, 3))), max_size=12),
-        st.sampled_from(("under way", "came in", "finished", "left", "held back")), st.none() | st.integers(1, 3), st.integers(0, 30), st.booleans(),
-    )  # fmt: skip
+        st.lists(
+            st.tuples(
+                PERSON, AT, st.integers(1, 3), st.none() | st.tuples(st.integers(0, 40), st.integers(1, 3))
+            ),
+            max_size=12,
+        ),
+        st.sampled_from(("under way", "came in", "finished", "left", "held back")),
+        st.none() | st.integers(1, 3),
+        st.integers(0, 30),
+        st.booleans(),
+    )
     def test_sequences(self, rows, state, sequence, days, has) -> None:
         never = 2**62
         enrolments = [
-            (who, at, which, never if end is None else at + end[0] * DAY * (end[1] != 3), 0 if end is None else end[1])
+            (
+                who,
+                at,
+                which,
+                never if end is None else at + end[0] * DAY * (end[1] != 3),
+                0 if end is None else end[1],
+            )
             for who, at, which, end in rows
-        ]  # fmt: skip
+        ]
         who, at, which, ended, how = zip(*enrolments, strict=True) if enrolments else ([],) * 5
         snapshot = book(enrolments=Enrolments.of(person=who, at=at, sequence=which, ended_at=ended, how=how))
         line = m.SequencesCondition(state=state, sequence=sequence, days=days, has=has)
@@ -217,18 +231,33 @@ class EveryCondition(unittest.TestCase):
                 when = at if how != 3 else None
             else:
                 when = ended if ends.get(how) == state else None
-            return when is not None and at <= SECONDS and when <= SECONDS and (not days or when > SECONDS - days * DAY)  # fmt: skip
+            return (
+                when is not None
+                and at <= SECONDS
+                and when <= SECONDS
+                and (not days or when > SECONDS - days * DAY)
+            )
 
         def slow(person: int) -> bool:
-            found = any(one(at, ended, how) for who, at, which, ended, how in enrolments if who == person and sequence in (None, which))  # fmt: skip
+            found = any(
+                one(at, ended, how)
+                for who, at, which, ended, how in enrolments
+                if who == person and sequence in (None, which)
+            )
             return found == has
 
         self.check(line, snapshot, slow)
 
     @given(
-        st.lists(st.tuples(PERSON, AT, st.integers(1, 3), st.integers(1, 40), st.none() | st.integers(0, 60)), max_size=12),
-        st.sampled_from(("hold", "were given", "used", "let run out")), st.none() | st.integers(1, 3), st.integers(0, 30), st.booleans(),
-    )  # fmt: skip
+        st.lists(
+            st.tuples(PERSON, AT, st.integers(1, 3), st.integers(1, 40), st.none() | st.integers(0, 60)),
+            max_size=12,
+        ),
+        st.sampled_from(("hold", "were given", "used", "let run out")),
+        st.none() | st.integers(1, 3),
+        st.integers(0, 30),
+        st.booleans(),
+    )
     def test_offers(self, rows, state, offer, days, has) -> None:
         rows = [
             (who, at, which, at + lasts * DAY, None if used is None else at + used * DAY // 2)
@@ -242,10 +271,13 @@ class EveryCondition(unittest.TestCase):
         never = 2**62
         snapshot = book(
             codes=Codes.of(
-                person=[row[0] for row in rows], at=[row[1] for row in rows], offer=[row[2] for row in rows],
-                until=[row[3] for row in rows], used_at=[never if row[4] is None else row[4] for row in rows],
+                person=[row[0] for row in rows],
+                at=[row[1] for row in rows],
+                offer=[row[2] for row in rows],
+                until=[row[3] for row in rows],
+                used_at=[never if row[4] is None else row[4] for row in rows],
             )
-        )  # fmt: skip
+        )
 
         def one(at: int, until: int, used: int | None) -> bool:
             if state == "hold":
@@ -307,10 +339,15 @@ class EveryCondition(unittest.TestCase):
             state=state, comparison=comparison, value=value, ahead=ahead, period=period
         )
         given = columns(rows, "person", "at", "outcome", "lead", "late")
-        snapshot = book(appointments=Appointments.of(
-            person=given["person"], at=given["at"], outcome=given["outcome"], booked_at=given["at"] - given["lead"] * DAY,
-            settled_at=np.where(given["outcome"] == 0, NEVER, given["at"] + given["late"] * DAY),
-        ))  # fmt: skip
+        snapshot = book(
+            appointments=Appointments.of(
+                person=given["person"],
+                at=given["at"],
+                outcome=given["outcome"],
+                booked_at=given["at"] - given["lead"] * DAY,
+                settled_at=np.where(given["outcome"] == 0, NEVER, given["at"] + given["late"] * DAY),
+            )
+        )
 
         def slow(person: int) -> bool:
             count = 0
@@ -511,10 +548,15 @@ class EveryCondition(unittest.TestCase):
     def test_memberships(self, rows, state, comparison, days) -> None:
         today = (date(2026, 5, 12) - EPOCH).days
         no_day = -(2**31)
-        snapshot = book(memberships=Memberships.of(
-            person=[r[0] for r in rows], at=[SECONDS] * len(rows), started=[today + r[1] for r in rows],
-            renews=[no_day if r[2] is None else today + r[2] for r in rows], ended=[no_day if r[3] is None else today + r[3] for r in rows],
-        ))  # fmt: skip
+        snapshot = book(
+            memberships=Memberships.of(
+                person=[r[0] for r in rows],
+                at=[SECONDS] * len(rows),
+                started=[today + r[1] for r in rows],
+                renews=[no_day if r[2] is None else today + r[2] for r in rows],
+                ended=[no_day if r[3] is None else today + r[3] for r in rows],
+            )
+        )
         line = m.MembershipCondition(state=state, comparison=comparison, days=days)
 
         def slow(person: int) -> bool:

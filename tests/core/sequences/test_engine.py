@@ -1,4 +1,7 @@
-"""One person through a plan: starts, yearly dates, forks, limits, mistakes, the score; shapes of the trade."""
+"""One person through a plan: starts, yearly dates, forks, limits, mistakes, the score.
+
+Shapes of the trade.
+"""
 
 import unittest
 from datetime import UTC, datetime
@@ -87,35 +90,72 @@ def consented(known: SequenceHistory) -> None:
 class StartsTest(unittest.TestCase):
     def test_five_items_in_one_order_are_a_first_purchase_and_three_orders_make_the_third(self) -> None:
         """Common practice, no source: orders are counted, never items; a cancelled one does not count."""
-        book = snapshot(orders=orders((0, "2026-01-01T10:00"), (0, "2026-01-05T10:00"), (0, "2026-01-09T10:00"), (0, "2026-01-20T10:00"), void_at=[2**62, at("2026-01-06T10:00"), 2**62, 2**62]))  # fmt: skip
+        book = snapshot(
+            orders=orders(
+                (0, "2026-01-01T10:00"),
+                (0, "2026-01-05T10:00"),
+                (0, "2026-01-09T10:00"),
+                (0, "2026-01-20T10:00"),
+                void_at=[2**62, at("2026-01-06T10:00"), 2**62, 2**62],
+            )
+        )
         third = event_rows(EventFilter(nth=3), book, 0, at("2026-02-01T00:00"))
         self.assertEqual([said(one) for one in third.at], ["2026-01-20 10:00"])
 
     def test_statuses_appointments_memberships_and_events_start_too(self) -> None:
         book = snapshot(
-            orders=orders((0, "2026-01-01T10:00")), statuses=Statuses.of(key=[0], person=[0], at=[at("2026-01-03T10:00")], status=[2]),
-            appointments=Appointments.of(person=[1], at=[at("2026-01-10T15:00")], booked_at=[at("2026-01-02T09:00")], settled_at=[at("2026-01-10T16:00")], outcome=[3]),
-        )  # fmt: skip
-        for what, when in (("order delivered", "2026-01-03 10:00"), ("booking", "2026-01-02 09:00"), ("appointment missed", "2026-01-10 16:00")):  # fmt: skip
+            orders=orders((0, "2026-01-01T10:00")),
+            statuses=Statuses.of(key=[0], person=[0], at=[at("2026-01-03T10:00")], status=[2]),
+            appointments=Appointments.of(
+                person=[1],
+                at=[at("2026-01-10T15:00")],
+                booked_at=[at("2026-01-02T09:00")],
+                settled_at=[at("2026-01-10T16:00")],
+                outcome=[3],
+            ),
+        )
+        for what, when in (
+            ("order delivered", "2026-01-03 10:00"),
+            ("booking", "2026-01-02 09:00"),
+            ("appointment missed", "2026-01-10 16:00"),
+        ):
             found = trigger_hits(
                 plan({"on": "event", "happening": {"what": what}}).start, book, 0, at("2026-02-01T00:00")
             )
             self.assertEqual([said(one.at) for one in found], [when], what)
 
     def test_a_lead_of_two_weeks_reaches_back_into_december(self) -> None:
-        """rules.md section 1: early in January with a lead of 14 days starts in December of the year before."""
+        """rules.md section 1: early in January with a lead of 14 days starts in December of the year
+        before.
+        """
         people = People.of([1, 2], [0, 0], birthday_month=[1, 2], birthday_day=[5, 29])
         book = HistorySnapshot(ZONE, "USD", people)
         start = plan({"on": "date", "which": "birthday", "days": -14, "at": "09:00"}).start
         found = trigger_hits(start, book, at("2025-12-01T00:00"), at("2026-03-01T00:00"))
-        self.assertEqual([(one.person, said(one.at), one.key) for one in found], [(0, "2025-12-22 09:00", "birthday 2026"), (1, "2026-02-14 09:00", "birthday 2026")])  # fmt: skip
+        self.assertEqual(
+            [(one.person, said(one.at), one.key) for one in found],
+            [(0, "2025-12-22 09:00", "birthday 2026"), (1, "2026-02-14 09:00", "birthday 2026")],
+        )
 
     def test_exactly_three_days_before_the_renewal_and_the_day_before_an_appointment(self) -> None:
         day = zone_of(ZONE).day(at("2026-05-15T12:00"))
-        book = snapshot(memberships=Memberships.of(person=[0, 1], at=[0, 0], renews=[day, day + 1], term=[0, 0]), appointments=Appointments.of(person=[2], at=[at("2026-05-20T15:00")]))  # fmt: skip
-        renewals = trigger_hits(plan({"on": "date", "which": "renewal", "days": -3}).start, book, at("2026-05-12T00:00"), at("2026-05-12T23:00"))  # fmt: skip
+        book = snapshot(
+            memberships=Memberships.of(person=[0, 1], at=[0, 0], renews=[day, day + 1], term=[0, 0]),
+            appointments=Appointments.of(person=[2], at=[at("2026-05-20T15:00")]),
+        )
+        renewals = trigger_hits(
+            plan({"on": "date", "which": "renewal", "days": -3}).start,
+            book,
+            at("2026-05-12T00:00"),
+            at("2026-05-12T23:00"),
+        )
         self.assertEqual([one.person for one in renewals], [0])
-        before = trigger_hits(plan({"on": "date", "which": "appointment", "days": -1}).start, book, at("2026-05-01T00:00"), at("2026-06-01T00:00"))  # fmt: skip
+        before = trigger_hits(
+            plan({"on": "date", "which": "appointment", "days": -1}).start,
+            book,
+            at("2026-05-01T00:00"),
+            at("2026-06-01T00:00"),
+        )
         self.assertEqual(
             [(said(one.at), said(one.anchor)) for one in before], [("2026-05-19 09:00", "2026-05-20 15:00")]
         )
@@ -132,14 +172,27 @@ class StartsTest(unittest.TestCase):
         self.assertEqual(beyond(start, book, at("2026-03-15T00:00")).tolist(), [0])
 
     @given(st.lists(st.tuples(st.integers(0, 2), st.integers(0, 200)), max_size=15), st.integers(1, 199))
-    def test_what_is_caught_up_after_a_gap_is_what_would_have_come_along_all_the_time(self, rows: list[tuple[int, int]], cut: int) -> None:  # fmt: skip
+    def test_what_is_caught_up_after_a_gap_is_what_would_have_come_along_all_the_time(
+        self, rows: list[tuple[int, int]], cut: int
+    ) -> None:
         base = at("2026-01-01T00:00")
-        book = snapshot(orders=Orders.of(person=[one for one, _ in rows], at=[base + hour * 3_600 * 7 for _, hour in rows], money=[1] * len(rows)))  # fmt: skip
+        book = snapshot(
+            orders=Orders.of(
+                person=[one for one, _ in rows],
+                at=[base + hour * 3_600 * 7 for _, hour in rows],
+                money=[1] * len(rows),
+            )
+        )
         end, middle = base + 1_500 * 3_600, base + cut * 7 * 3_600
         rule = {
             "root": {"lines": [{"about": "orders", "value": 2, "period": {"kind": "last days", "days": 20}}]}
         }
-        for start in ({"on": "event"}, {"on": "lack", "days": 9}, {"on": "segment", "rule": rule}, {"on": "segment", "rule": rule, "way": "leaves"}):  # fmt: skip
+        for start in (
+            {"on": "event"},
+            {"on": "lack", "days": 9},
+            {"on": "segment", "rule": rule},
+            {"on": "segment", "rule": rule, "way": "leaves"},
+        ):
             made = plan(start).start
             whole = trigger_hits(made, book, base, end)
             parted = [*trigger_hits(made, book, base, middle), *trigger_hits(made, book, middle, end)]
@@ -151,15 +204,31 @@ class ShapesTest(unittest.TestCase):
 
     def test_birthday_two_weeks_before_then_at_noon_on_the_day(self) -> None:
         book = HistorySnapshot(ZONE, "USD", People.of([1], [0], birthday_month=[5], birthday_day=[26]))
-        steps = [message("a", release={"kind": "at once"}), {"do": "wait", "id": "w", "kind": "until near", "span": {"amount": 0, "unit": "days"}}, message("b", release={"kind": "exact", "begins": "12:00"})]  # fmt: skip
+        steps = [
+            message("a", release={"kind": "at once"}),
+            {"do": "wait", "id": "w", "kind": "until near", "span": {"amount": 0, "unit": "days"}},
+            message("b", release={"kind": "exact", "begins": "12:00"}),
+        ]
         made = plan({"on": "date", "which": "birthday", "days": -14}, *steps)
-        self.assertEqual(played(book, made, "2026-05-01T00:00", "2026-06-30T00:00"), [(0, "a", "2026-05-12 09:00"), (0, "b", "2026-05-26 12:00")])  # fmt: skip
+        self.assertEqual(
+            played(book, made, "2026-05-01T00:00", "2026-06-30T00:00"),
+            [(0, "a", "2026-05-12 09:00"), (0, "b", "2026-05-26 12:00")],
+        )
 
     def test_win_back_in_four_words_and_a_purchase_ends_it(self) -> None:
         book = snapshot(
             orders=orders((0, "2026-01-01T10:00"), (1, "2026-01-01T10:00"), (1, "2026-03-05T10:00"))
         )
-        steps = [wait("w1", 60), message("a"), wait("w2", 3), message("b"), wait("w3", 5), message("c"), wait("w4", 5), message("d")]  # fmt: skip
+        steps = [
+            wait("w1", 60),
+            message("a"),
+            wait("w2", 3),
+            message("b"),
+            wait("w3", 5),
+            message("c"),
+            wait("w4", 5),
+            message("d"),
+        ]
         made = plan({"on": "event"}, *steps, exit_events=[{"what": "order"}], again={"kind": "each"})
         found = played(book, made, "2025-12-31T00:00", "2026-04-30T00:00")
         days = ["2026-03-02", "2026-03-05", "2026-03-10", "2026-03-15"]
@@ -177,16 +246,36 @@ class ShapesTest(unittest.TestCase):
 
     def test_tiers_two_four_and_eight_weeks_after_the_last_visit(self) -> None:
         book = snapshot(1, orders=orders((0, "2026-01-05T12:00")))
-        steps = [wait("w1", 2, "weeks"), message("a"), wait("w2", 2, "weeks"), message("b"), wait("w3", 4, "weeks"), message("c")]  # fmt: skip
-        found = played(book, plan({"on": "event", "happening": {"what": "visit"}}, *steps), "2026-01-01T00:00", "2026-04-01T00:00")  # fmt: skip
+        steps = [
+            wait("w1", 2, "weeks"),
+            message("a"),
+            wait("w2", 2, "weeks"),
+            message("b"),
+            wait("w3", 4, "weeks"),
+            message("c"),
+        ]
+        found = played(
+            book,
+            plan({"on": "event", "happening": {"what": "visit"}}, *steps),
+            "2026-01-01T00:00",
+            "2026-04-01T00:00",
+        )
         self.assertEqual([when[:10] for _, _, when in found], ["2026-01-19", "2026-02-02", "2026-03-02"])
 
     def test_about_25_a_day_on_the_one_day_and_the_whole_lapsed_book_without_it(self) -> None:
-        """Common practice, no source: the daily recall list is a few dozen; without the one-day band it is everybody."""
+        """Common practice, no source: the daily recall list is a few dozen.
+
+        Without the one-day band it is everybody.
+        """
         count = 365 * 25 * 2
         day = 86_400
         base = at("2024-05-12T12:00")
-        book = snapshot(count, orders=Orders.of(person=np.arange(count), at=base + (np.arange(count) % 730) * day, money=np.ones(count)))  # fmt: skip
+        book = snapshot(
+            count,
+            orders=Orders.of(
+                person=np.arange(count), at=base + (np.arange(count) % 730) * day, money=np.ones(count)
+            ),
+        )
         exact = {"about": "visits", "measure": "last", "comparison": "exactly", "value": 365}
         for line, low, high in ((exact, 23, 27), (exact | {"comparison": "at least"}, 9_000, 10_000)):
             start = plan({"on": "segment", "way": "is in", "rule": {"root": {"lines": [line]}}}).start
@@ -205,7 +294,12 @@ class StepTest(unittest.TestCase):
         both = sum(a and b for a, b in zip(held, other, strict=True)) / len(held)
         self.assertAlmostEqual(both, 0.01, delta=0.003, msg="independent between sequences")
 
-    @given(st.lists(st.integers(0, 10**6), max_size=12), st.integers(1, 4), st.integers(1, 5), st.integers(10**6, 2 * 10**6))  # fmt: skip
+    @given(
+        st.lists(st.integers(0, 10**6), max_size=12),
+        st.integers(1, 4),
+        st.integers(1, 5),
+        st.integers(10**6, 2 * 10**6),
+    )
     def test_the_first_allowed_instant_is_the_first(
         self, sent: list[int], count: int, days: int, now: int
     ) -> None:
@@ -229,8 +323,26 @@ class StepTest(unittest.TestCase):
         self, person: int, hours: int
     ) -> None:
         rng = np.random.default_rng(person * 100 + hours)
-        book = snapshot(4, orders=Orders.of(person=rng.integers(0, 4, 30), at=at("2026-01-01T00:00") + rng.integers(0, 40 * 86_400, 30), money=np.ones(30)), events=Events.of(person=[1], at=[at("2026-01-20T00:00")], kind=[1]))  # fmt: skip
-        rule = read_rule({"version": 1, "root": {"lines": [{"about": "orders", "value": 2, "period": {"kind": "last days", "days": 7}}, {"about": "visits", "measure": "last", "comparison": "at most", "value": 3}]}})  # fmt: skip
+        book = snapshot(
+            4,
+            orders=Orders.of(
+                person=rng.integers(0, 4, 30),
+                at=at("2026-01-01T00:00") + rng.integers(0, 40 * 86_400, 30),
+                money=np.ones(30),
+            ),
+            events=Events.of(person=[1], at=[at("2026-01-20T00:00")], kind=[1]),
+        )
+        rule = read_rule(
+            {
+                "version": 1,
+                "root": {
+                    "lines": [
+                        {"about": "orders", "value": 2, "period": {"kind": "last days", "days": 7}},
+                        {"about": "visits", "measure": "last", "comparison": "at most", "value": 3},
+                    ]
+                },
+            }
+        )
         now = at("2026-01-30T00:00") + hours * 3_600
         known = SequenceHistory(book, SendPolicy())
         known._asked[(known.nature(rule).words, zone_of(ZONE).day(now))] = 100
@@ -263,23 +375,91 @@ class CheckTest(unittest.TestCase):
         cases: list[tuple[Plan, str, dict[str, Any]]] = [
             (plan(event), "start: There are no steps yet", {}),
             (plan(event, {"do": "message", "id": "m"}), "m: No message is chosen", {}),
-            (plan(event, message("m")), "m: There is no sender address", {"lacking": {"email": ("There is no sender address.",)}}),
-            (plan(event, message("m")), "m: “Hello”, email: There is no subject", {"messages": {1: ("Hello", True, {"email": ("There is no subject.",)})}}),
-            (plan(event, message("m", release=night)), "m: Its window never opens", {"quiet": QuietHours("21:00", "08:00")}),
+            (
+                plan(event, message("m")),
+                "m: There is no sender address",
+                {"lacking": {"email": ("There is no sender address.",)}},
+            ),
+            (
+                plan(event, message("m")),
+                "m: “Hello”, email: There is no subject",
+                {"messages": {1: ("Hello", True, {"email": ("There is no subject.",)})}},
+            ),
+            (
+                plan(event, message("m", release=night)),
+                "m: Its window never opens",
+                {"quiet": QuietHours("21:00", "08:00")},
+            ),
             (plan(event, message("m", channels=["chat"])), "m: “Hello” says nothing by chat", {}),
-            (plan(event, message("m", channels=["text"])), "m: 60 % of people on file cannot be reached by text", {}),
+            (
+                plan(event, message("m", channels=["text"])),
+                "m: 60 % of people on file cannot be reached by text",
+                {},
+            ),
             (plan(event, message("m"), wait("w", 3), message("n")), "stops: Nothing ends it early", {}),
-            (plan(event, {"do": "fork", "id": "f", "arms": [arm]}), "f: Arm 1 asks what they did with a message, but none", {}),
-            (plan(event, message("m"), {"do": "fork", "id": "f", "arms": [arm, arm]}), "f: Nobody reaches arm 2", {}),
-            (plan(event, {"do": "lot", "id": "l", "arms": [{"share": 0}, {"share": 100}]}), "l: Nobody reaches arm 1", {}),
-            (plan(event, {"do": "wait", "id": "w", "kind": "until near"}, message("m")), "w: It waits for a date, but no date", {}),
-            (plan({"on": "date", "days": -3}, {"do": "wait", "id": "w", "kind": "until near", "span": {"amount": 5, "unit": "days"}}, message("m")), "w: It waits until 5 days before the date, but people come in later", {}),
-            (plan(event, message("m", release={"kind": "exact", "begins": "09:00"})), "m: It lets everyone go at exactly 09:00", {"paced": True}),
-            (plan(event, message("m")), "start: “Other” starts on the same thing", {"same_event": ("Other",)}),
-            (plan({"on": "event", "happening": {"what": "tag", "tag": 4}}, {"do": "set", "id": "s", "tag": 4}, again={"kind": "each"}), "s: It puts on the tag that starts it", {"tags": frozenset({4})}),
-            (plan(event, {"do": "bring", "id": "b", "sequence": 9}), "b: It brings people into itself", {"sequences": frozenset({9}), "itself": 9}),
-            (plan({"on": "segment", "way": "is in", "rule": {"root": {"lines": [{"about": "orders"}]}}}, message("m"), again={"kind": "after", "days": 1}), "again: Everybody in the segment comes in again", {}),
-        ]  # fmt: skip
+            (
+                plan(event, {"do": "fork", "id": "f", "arms": [arm]}),
+                "f: Arm 1 asks what they did with a message, but none",
+                {},
+            ),
+            (
+                plan(event, message("m"), {"do": "fork", "id": "f", "arms": [arm, arm]}),
+                "f: Nobody reaches arm 2",
+                {},
+            ),
+            (
+                plan(event, {"do": "lot", "id": "l", "arms": [{"share": 0}, {"share": 100}]}),
+                "l: Nobody reaches arm 1",
+                {},
+            ),
+            (
+                plan(event, {"do": "wait", "id": "w", "kind": "until near"}, message("m")),
+                "w: It waits for a date, but no date",
+                {},
+            ),
+            (
+                plan(
+                    {"on": "date", "days": -3},
+                    {"do": "wait", "id": "w", "kind": "until near", "span": {"amount": 5, "unit": "days"}},
+                    message("m"),
+                ),
+                "w: It waits until 5 days before the date, but people come in later",
+                {},
+            ),
+            (
+                plan(event, message("m", release={"kind": "exact", "begins": "09:00"})),
+                "m: It lets everyone go at exactly 09:00",
+                {"paced": True},
+            ),
+            (
+                plan(event, message("m")),
+                "start: “Other” starts on the same thing",
+                {"same_event": ("Other",)},
+            ),
+            (
+                plan(
+                    {"on": "event", "happening": {"what": "tag", "tag": 4}},
+                    {"do": "set", "id": "s", "tag": 4},
+                    again={"kind": "each"},
+                ),
+                "s: It puts on the tag that starts it",
+                {"tags": frozenset({4})},
+            ),
+            (
+                plan(event, {"do": "bring", "id": "b", "sequence": 9}),
+                "b: It brings people into itself",
+                {"sequences": frozenset({9}), "itself": 9},
+            ),
+            (
+                plan(
+                    {"on": "segment", "way": "is in", "rule": {"root": {"lines": [{"about": "orders"}]}}},
+                    message("m"),
+                    again={"kind": "after", "days": 1},
+                ),
+                "again: Everybody in the segment comes in again",
+                {},
+            ),
+        ]
         for made, wanted, around in cases:
             self.assertIn(wanted, self.words(made, **around))
         sound = plan(event, wait("w", 2), message("m"), exit_events=[order])
@@ -287,17 +467,25 @@ class CheckTest(unittest.TestCase):
 
     def test_a_plan_that_cannot_be_read_is_said_in_a_sentence(self) -> None:
         for data, words in (
-            ({"version": 9}, "newer Loyal Bell"), ({"steps": [{"do": "dance", "id": "a"}]}, "Step 1"), ([], "JSON object"),
-            ({"steps": [message("a"), message("a")]}, "same identity"), ({"steps": [{"do": "lot", "id": "l", "arms": [{"share": 60}, {"share": 60}]}]}, "100 %"),
-        ):  # fmt: skip
+            ({"version": 9}, "newer Loyal Bell"),
+            ({"steps": [{"do": "dance", "id": "a"}]}, "Step 1"),
+            ([], "JSON object"),
+            ({"steps": [message("a"), message("a")]}, "same identity"),
+            ({"steps": [{"do": "lot", "id": "l", "arms": [{"share": 60}, {"share": 60}]}]}, "100 %"),
+        ):
             with self.assertRaisesRegex(PlanProblem, words):
                 read_plan(data)
 
 
 class SideBySideTest(unittest.TestCase):
     @given(st.lists(st.integers(0, 3), min_size=1, max_size=7))
-    def test_of_what_falls_together_the_lower_rank_goes_first_then_who_came_in_first(self, ranks: list[int]) -> None:  # fmt: skip
-        """As the live engine asks for places. With one message a day allowed, the others leave a day later each."""
+    def test_of_what_falls_together_the_lower_rank_goes_first_then_who_came_in_first(
+        self, ranks: list[int]
+    ) -> None:
+        """As the live engine asks for places.
+
+        With one message a day allowed, the others leave a day later each.
+        """
         start, known = (
             at("2026-06-01T12:00"),
             SequenceHistory(snapshot(), SendPolicy(limits=(FrequencyCap(count=1, days=1),))),
@@ -309,16 +497,37 @@ class SideBySideTest(unittest.TestCase):
             RehearsalScene(f"{number}", tree, rank, crossed=crossed) for number, rank in enumerate(ranks)
         ]
         found = rehearse(plays, known, start - 1, start + 60 * 86_400)
-        self.assertEqual([one.at for one in found.sent], [start + (1 + day) * 86_400 for day in range(len(ranks))])  # fmt: skip
-        self.assertEqual([one.play for one in found.sent], [number for _, number in sorted((rank, number) for number, rank in enumerate(ranks))])  # fmt: skip
+        self.assertEqual(
+            [one.at for one in found.sent], [start + (1 + day) * 86_400 for day in range(len(ranks))]
+        )
+        self.assertEqual(
+            [one.play for one in found.sent],
+            [number for _, number in sorted((rank, number) for number, rank in enumerate(ranks))],
+        )
 
     def test_a_book_without_anybody_rehearses_to_nothing(self) -> None:
-        for start in ({"on": "event"}, {"on": "lack", "days": 9}, {"on": "date"}, {"on": "segment", "way": "is in", "rule": {"root": {"lines": [{"about": "visits"}, {"about": "band", "bands": ["late"]}]}}}):  # fmt: skip
+        for start in (
+            {"on": "event"},
+            {"on": "lack", "days": 9},
+            {"on": "date"},
+            {
+                "on": "segment",
+                "way": "is in",
+                "rule": {"root": {"lines": [{"about": "visits"}, {"about": "band", "bands": ["late"]}]}},
+            },
+        ):
             book = snapshot(0)
-            found = rehearse([RehearsalScene("key", tree_of(plan(start, message("m"))))], SequenceHistory(book, SendPolicy()), at("2026-05-01T00:00"), at("2026-06-01T00:00"))  # fmt: skip
+            found = rehearse(
+                [RehearsalScene("key", tree_of(plan(start, message("m"))))],
+                SequenceHistory(book, SendPolicy()),
+                at("2026-05-01T00:00"),
+                at("2026-06-01T00:00"),
+            )
             self.assertEqual((found.sent, found.entered, found.under_way), ([], [], 0))
             figures_of = figures(found, book, 0, {}, {}, 12.0)
-            self.assertEqual((figures_of.messages, figures_of.baseline.share, len(figures_of.days)), (0, None, 32))  # fmt: skip
+            self.assertEqual(
+                (figures_of.messages, figures_of.baseline.share, len(figures_of.days)), (0, None, 32)
+            )
 
     def test_diaries_are_of_the_first_who_came_in(self) -> None:
         start, known = at("2026-06-01T12:00"), SequenceHistory(snapshot(), SendPolicy())
@@ -340,36 +549,67 @@ class ImaginedTest(unittest.TestCase):
     START = at("2026-06-01T12:00")
 
     def rehearsed(self, made: Plan, days: int = 100, **rates: float) -> list[tuple[int, str]]:
-        """(days after the start, step) of the messages to the one person who comes in by hand, or by the plan."""
+        """(days after the start, step) of the messages to the one person who comes in by hand, or by the
+        plan.
+        """
         known = SequenceHistory(snapshot(1), SendPolicy())
         consented(known)
         hand = [TriggerHit(self.START, 0, "hand", self.START)] if made.start.on == "hand" else None
         drawn = {("email", act): rate for act, rate in rates.items()}
-        found = rehearse([RehearsalScene("key", tree_of(made), crossed=hand, number=7)], known, self.START - 1, self.START + days * 86_400, rates=drawn)  # fmt: skip
+        found = rehearse(
+            [RehearsalScene("key", tree_of(made), crossed=hand, number=7)],
+            known,
+            self.START - 1,
+            self.START + days * 86_400,
+            rates=drawn,
+        )
         return [((one.at - self.START) // 86_400, one.step) for one in found.sent]
 
     def test_what_they_would_do_with_a_message_is_drawn_and_takes_an_hour(self) -> None:
-        clicked = {"do": "fork", "id": "f", "arms": [{"did": "clicked", "steps": [message("yes")]}], "otherwise": [message("no")]}  # fmt: skip
+        clicked = {
+            "do": "fork",
+            "id": "f",
+            "arms": [{"did": "clicked", "steps": [message("yes")]}],
+            "otherwise": [message("no")],
+        }
         for minutes, rate, last in ((30, 1.0, "no"), (120, 1.0, "yes"), (120, 0.0, "no")):
             made = plan({"on": "hand"}, message("m"), wait("w", minutes, "minutes"), clicked)
             self.assertEqual(self.rehearsed(made, clicked=rate), [(0, "m"), (0, last)])
 
     def test_an_answer_ends_it_and_ends_a_wait(self) -> None:
         steps = (message("m"), wait("w", 2), message("n"))
-        self.assertEqual(self.rehearsed(plan({"on": "hand"}, *steps, exit_events=[{"what": "replied"}]), replied=1.0), [(0, "m")])  # fmt: skip
-        until = {"do": "wait", "id": "w", "kind": "until event", "happening": {"what": "opened"}, "span": {"amount": 9, "unit": "days"}}  # fmt: skip
+        self.assertEqual(
+            self.rehearsed(plan({"on": "hand"}, *steps, exit_events=[{"what": "replied"}]), replied=1.0),
+            [(0, "m")],
+        )
+        until = {
+            "do": "wait",
+            "id": "w",
+            "kind": "until event",
+            "happening": {"what": "opened"},
+            "span": {"amount": 9, "unit": "days"},
+        }
         made = plan({"on": "hand"}, message("m"), until, message("n"))
         self.assertEqual(self.rehearsed(made, opened=1.0), [(0, "m"), (0, "n")])
         self.assertEqual(self.rehearsed(made, opened=0.0), [(0, "m"), (9, "n")])
 
     def test_once_a_month_means_after_thirty_days_without_a_message(self) -> None:
-        quiet = {"about": "messages", "comparison": "exactly", "value": 0, "period": {"kind": "last days", "days": 30}}  # fmt: skip
+        quiet = {
+            "about": "messages",
+            "comparison": "exactly",
+            "value": 0,
+            "period": {"kind": "last days", "days": 30},
+        }
         start = {"on": "segment", "way": "is in", "rule": {"root": {"lines": [quiet]}}, "at": "12:00"}
         made = plan(start, message("m"), again={"kind": "each"})
         self.assertEqual(self.rehearsed(made, 95), [(0, "m"), (30, "m"), (60, "m"), (90, "m")])
 
     def test_a_rule_sees_that_they_are_under_way_or_were_held_back(self) -> None:
-        not_twice = {"root": {"lines": [{"about": "sequences", "sequence": 7, "state": "came in", "has": False, "days": 20}]}}  # fmt: skip
+        not_twice = {
+            "root": {
+                "lines": [{"about": "sequences", "sequence": 7, "state": "came in", "has": False, "days": 20}]
+            }
+        }
         everybody = {"root": {"lines": [{"about": "orders", "comparison": "exactly", "value": 0}]}}
         start = {"on": "segment", "way": "is in", "rule": everybody, "at": "12:00"}
         made = plan(start, message("m"), only=not_twice, again={"kind": "each"})
@@ -378,7 +618,25 @@ class ImaginedTest(unittest.TestCase):
 
 class ScoreTest(unittest.TestCase):
     def test_days_are_to_scale_long_rests_are_folded_and_arms_have_staves(self) -> None:
-        random_split = {"do": "lot", "id": "l", "arms": [{"name": "A", "share": 50, "steps": [wait("w1", 60), message("a"), wait("w2", 3), message("b"), wait("w3", 6), message("c")]}, {"name": "B", "share": 50, "steps": [wait("v1", 75), message("d")]}]}  # fmt: skip
+        random_split = {
+            "do": "lot",
+            "id": "l",
+            "arms": [
+                {
+                    "name": "A",
+                    "share": 50,
+                    "steps": [
+                        wait("w1", 60),
+                        message("a"),
+                        wait("w2", 3),
+                        message("b"),
+                        wait("w3", 6),
+                        message("c"),
+                    ],
+                },
+                {"name": "B", "share": 50, "steps": [wait("v1", 75), message("d")]},
+            ],
+        }
         made = plan({"on": "event"}, random_split)
         score = score_of(made, {})
         notes = {note.step: note for note in score.notes}

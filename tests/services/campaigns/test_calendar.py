@@ -1,4 +1,6 @@
-"""The calendar and the coming weeks: what has gone is counted, what is expected leans on nothing but today."""
+"""The calendar and the coming weeks: what has gone is counted, what is expected leans on nothing but
+today.
+"""
 
 from datetime import timedelta
 

@@ -1,4 +1,6 @@
-"""Campaigns beyond message and segment: who is left out, when they go out, how fast, and the care for all of them."""
+"""Campaigns beyond message and segment: who is left out, when they go out, how fast, and the care for all of
+them.
+"""
 
 from datetime import timedelta
 from typing import Any
@@ -92,7 +94,15 @@ class OrderTest(CampaignPlanCase):
 
 class LeftOutTest(CampaignPlanCase):
     def test_segments_that_are_left_out_and_people_held_back(self) -> None:
-        vip = segment_commands.keep(self.application, None, "Two of them", segment_queries.read_rule({"version": 1, "root": {"lines": [{"about": "people", "ids": self.people[:2]}]}}), "Ida")  # fmt: skip
+        vip = segment_commands.keep(
+            self.application,
+            None,
+            "Two of them",
+            segment_queries.read_rule(
+                {"version": 1, "root": {"lines": [{"about": "people", "ids": self.people[:2]}]}}
+            ),
+            "Ida",
+        )
         made = self.draft(exclude=(vip,))
         found = audience.audience(self.application, self.of(made))
         self.assertEqual(
@@ -107,7 +117,17 @@ class LeftOutTest(CampaignPlanCase):
         letter = self.letter("Seen")
         with self.application.database.transaction() as session:
             for number in range(3):
-                delivery = Delivery(origin_kind="campaign", origin_id=900 + number, person_id=self.people[0], message_version_id=1, channel="email", token=f"t{number}", state="sent", due_at=self.clock.now() - 20 * DAY, sent_at=self.clock.now() - 20 * DAY)  # fmt: skip
+                delivery = Delivery(
+                    origin_kind="campaign",
+                    origin_id=900 + number,
+                    person_id=self.people[0],
+                    message_version_id=1,
+                    channel="email",
+                    token=f"t{number}",
+                    state="sent",
+                    due_at=self.clock.now() - 20 * DAY,
+                    sent_at=self.clock.now() - 20 * DAY,
+                )
                 session.add(delivery)
             session.flush()
         quiet = self.draft(letter, engaged_days=90)

@@ -71,7 +71,9 @@ class RoundsTest(RoundsCase):
         self.assertEqual(self.each(made), dict.fromkeys([*self.people, late], 1))
 
     def test_rounds_missed_while_off_are_made_up_for_once_or_held(self) -> None:
-        """As starts of sequences are: caught up once (rules of the job, section 6), and asked about when it is long ago."""
+        """As starts of sequences are: caught up once (rules of the job, section 6), and asked about when it
+        is long ago.
+        """
         made = self.begin(repeat=Repeat(unit="days"))
         self.clock.move_on(2 * DAY + HOUR)
         tick(self.application, self.sender)
@@ -113,15 +115,26 @@ class RoundsTest(RoundsCase):
 class VariantsTest(RoundsCase):
     def versions(self, campaign_id: int) -> dict[int, int]:
         """Message id by person."""
-        query = select(Delivery.person_id, MessageVersion.message_id).join(MessageVersion, MessageVersion.id == Delivery.message_version_id)  # fmt: skip
+        query = select(Delivery.person_id, MessageVersion.message_id).join(
+            MessageVersion, MessageVersion.id == Delivery.message_version_id
+        )
         with self.application.database.reading() as session:
             return dict(session.execute(query.where(Delivery.origin_id == campaign_id)).all())
 
     def test_by_segment_the_first_line_counts_and_the_rest_get_the_first_message(self) -> None:
         other, third = self.letter("For regulars"), self.letter("For both")
-        of = lambda ids: segment_commands.keep(self.application, None, f"These {ids}", segment_queries.read_rule({"version": 1, "root": {"lines": [{"about": "people", "ids": ids}]}}), "Ida")  # noqa: E731 # fmt: skip
+
+        def of(ids: list[int]) -> int:
+            rule = segment_queries.read_rule(
+                {"version": 1, "root": {"lines": [{"about": "people", "ids": ids}]}}
+            )
+            return segment_commands.keep(self.application, None, f"These {ids}", rule, "Ida")
+
         one, two = of(self.people[:2]), of(self.people[1:4])
-        made = self.begin(parted_by="segment", variants=(Variant(message=other, segment=one), Variant(message=third, segment=two)))  # fmt: skip
+        made = self.begin(
+            parted_by="segment",
+            variants=(Variant(message=other, segment=one), Variant(message=third, segment=two)),
+        )
         own = self.of(made).message_id
         self.assertEqual(
             [self.versions(made)[at] for at in self.people], [other, other, third, third, own, own]
@@ -143,7 +156,13 @@ class VariantsTest(RoundsCase):
         own = self.of(made).message_id
         for wrong in (own, 9_999):
             with self.subTest(wrong), self.assertRaises(CannotSend):
-                campaign_commands.change_plan(self.application, made, audience.plan_of(self.of(made)).model_copy(update={"variants": (Variant(message=wrong, share=50),)}))  # fmt: skip
+                campaign_commands.change_plan(
+                    self.application,
+                    made,
+                    audience.plan_of(self.of(made)).model_copy(
+                        update={"variants": (Variant(message=wrong, share=50),)}
+                    ),
+                )
 
     def test_one_whose_other_message_must_be_mended_does_not_start(self) -> None:
         broken = self.letter("Broken", text="Hello {{ nothing_of_that_name }}")

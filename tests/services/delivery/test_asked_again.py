@@ -1,4 +1,6 @@
-"""Every attempt is asked anew: a message that waited, was tried before or is a service goes by its own rules."""
+"""Every attempt is asked anew: a message that waited, was tried before or is a service goes by its own
+rules.
+"""
 
 from datetime import UTC, datetime, timedelta
 
@@ -86,15 +88,23 @@ class LatenessTest(SequenceCase):
     def test_a_message_a_quarter_of_an_hour_late_goes_and_an_hour_late_does_not_go_as_if_in_time(
         self,
     ) -> None:
-        """A tick may lag by fifteen minutes; what is later than that is done late, and its patience decides."""
+        """A tick may lag by fifteen minutes.
+
+        What is later than that is done late, and its patience decides.
+        """
         for late, expected in ((timedelta(minutes=14), ["sent"]), (timedelta(hours=2), ["withheld"])):
             with self.subTest(late=late):
                 self.setUp()
                 self.add_order(self.add_person(), 0)
                 self.clock.move_on(-HOUR)
-                plan = {"start": AFTER_AN_ORDER, "patience": 0, "steps": [
-                    {"do": "wait", "id": "w", "span": {"amount": 3, "unit": "hours"}}, self.message("m"),
-                ]}  # fmt: skip
+                plan = {
+                    "start": AFTER_AN_ORDER,
+                    "patience": 0,
+                    "steps": [
+                        {"do": "wait", "id": "w", "span": {"amount": 3, "unit": "hours"}},
+                        self.message("m"),
+                    ],
+                }
                 self.ring(plan)
                 self.clock.move_on(HOUR)
                 tick(self.application, self.sender)

@@ -1,4 +1,6 @@
-"""The process is killed at random moments during ticks and sends, fifty times: nothing is lost, nothing goes twice."""
+"""The process is killed at random moments during ticks and sends, fifty times: nothing is lost, nothing goes
+twice.
+"""
 
 import os
 import random
@@ -75,7 +77,9 @@ class KilledTicksTest(SequenceCase):
         self.check(network, kills)
 
     def more_work(self, people: list[int], turn: int) -> None:
-        """Everything was sent before it could be killed: let others come in, so that there is something to kill."""
+        """Everything was sent before it could be killed: let others come in, so that there is something to
+        kill.
+        """
         fresh = [self.add_person(f"t{turn}-{at}-{random.random()}@example.com") for at in range(len(people))]
         for person in fresh:
             self.add_order(person, 0)

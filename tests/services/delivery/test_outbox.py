@@ -33,9 +33,15 @@ class OutboxTest(ApplicationCase):
         with self.application.database.transaction() as session:
             number = session.query(Delivery).count()
             delivery = Delivery(
-                origin_kind="campaign", origin_id=number + 900, person_id=self.person, channel="email",
-                message_version_id=self.version, token=f"t{number}", state=DeliveryState(state), due_at=NOW,
-            )  # fmt: skip
+                origin_kind="campaign",
+                origin_id=number + 900,
+                person_id=self.person,
+                channel="email",
+                message_version_id=self.version,
+                token=f"t{number}",
+                state=DeliveryState(state),
+                due_at=NOW,
+            )
             session.add(delivery)
             session.flush()
             return delivery.id
@@ -59,9 +65,12 @@ class OutboxTest(ApplicationCase):
         delivery_id = self.add("planned")
         for statement in (
             "UPDATE delivery SET state = 'lost' WHERE id = ?",
-            "INSERT INTO delivery (origin_kind, origin_id, step, occurrence, person_id, message_version_id, channel,"
-            " token, state, due_at, attempts) SELECT origin_kind, 1, step, occurrence, person_id,"
-            " message_version_id, channel, 'x', 'lost', due_at, 0 FROM delivery WHERE id = ?",
+            (
+                "INSERT INTO delivery (origin_kind, origin_id, step, occurrence, person_id,"
+                " message_version_id, channel, token, state, due_at, attempts) SELECT origin_kind, 1, step,"
+                " occurrence, person_id, message_version_id, channel, 'x', 'lost', due_at, 0 FROM delivery"
+                " WHERE id = ?"
+            ),
         ):
             with self.assertRaises(IntegrityError), self.application.database.transaction() as session:
                 session.connection().exec_driver_sql(statement, (delivery_id,))

@@ -104,12 +104,29 @@ class ThreeChannels(ApplicationCase):
         head = message_queries.letterheads(self.application)[0].id
         return c.MessageContent(
             writings=[
-                c.EmailContent(subject="Hi {{ first_name }}", letterhead=head, blocks=[c.Text(text="See [us]({{ booking_url }})."), c.Offer(offer=self.offer)]),
-                c.TextContent(texts=[c.ShownText(text=f"Hi {{{{ first_name }}}}: {{{{ offer_{self.offer}.code }}}} {{{{ booking_url }}}} {{{{ stop_words }}}}")]),
-                c.TextContent(language="es", texts=[c.ShownText(text="Hola {{ first_name }} {{ stop_words }}")]),
-                c.ChatContent(texts=[c.ShownText(text="Chat {{ first_name }}")], replies=["Yes"], opening=self.opening),
+                c.EmailContent(
+                    subject="Hi {{ first_name }}",
+                    letterhead=head,
+                    blocks=[c.Text(text="See [us]({{ booking_url }})."), c.Offer(offer=self.offer)],
+                ),
+                c.TextContent(
+                    texts=[
+                        c.ShownText(
+                            text=(
+                                f"Hi {{{{ first_name }}}}: {{{{ offer_{self.offer}.code }}}} {{{{ booking_url"
+                                " }} {{ stop_words }}"
+                            )
+                        )
+                    ]
+                ),
+                c.TextContent(
+                    language="es", texts=[c.ShownText(text="Hola {{ first_name }} {{ stop_words }}")]
+                ),
+                c.ChatContent(
+                    texts=[c.ShownText(text="Chat {{ first_name }}")], replies=["Yes"], opening=self.opening
+                ),
             ]
-        )  # fmt: skip
+        )
 
     def send(self, *channels: str, name: str = "May") -> FakeSender:
         people = (self.ann, self.bo)
@@ -278,10 +295,11 @@ class ThreeChannels(ApplicationCase):
 
     def report(self, token: str, status: str) -> bytes:
         return (
-            "From: <postmaster@x.example>\r\nSubject: Report\r\nMIME-Version: 1.0\r\n"
-            'Content-Type: multipart/report; report-type=delivery-status; boundary="b"\r\n\r\n--b\r\nContent-Type: text/plain\r\n\r\nx\r\n'
-            "--b\r\nContent-Type: message/delivery-status\r\n\r\nReporting-MTA: dns; x.example\r\n\r\n"
-            f"Final-Recipient: rfc822; ann@example.com\r\nAction: failed\r\nStatus: {status}\r\n\r\n--b--\r\n"
+            "From: <postmaster@x.example>\r\nSubject: Report\r\nMIME-Version: 1.0\r\nContent-Type:"
+            ' multipart/report; report-type=delivery-status; boundary="b"\r\n\r\n--b\r\nContent-Type:'
+            " text/plain\r\n\r\nx\r\n--b\r\nContent-Type: message/delivery-status\r\n\r\nReporting-MTA: dns;"
+            " x.example\r\n\r\nFinal-Recipient: rfc822; ann@example.com\r\nAction: failed\r\nStatus:"
+            f" {status}\r\n\r\n--b--\r\n"
         ).encode()
 
     def test_a_hard_bounce_stops_an_address_at_once_and_three_soft_ones_in_different_weeks(self) -> None:
@@ -404,7 +422,10 @@ class Gateways(ApplicationCase):
         self.assertIn("key", GatewaySender(f"{self.room.address}/text", "wrong").try_out())
 
     def test_calls_back_are_believed_only_with_a_fresh_signature(self) -> None:
-        """Standard Webhooks 1.0; judged by our own signature, which test_webhooks holds against the reference library."""
+        """Standard Webhooks 1.0.
+
+        Judged by our own signature, which test_webhooks holds against the reference library.
+        """
         secret, now = new_secret(), int(time.time())
         head = {
             "webhook-id": "m",
@@ -431,7 +452,10 @@ class Signing(unittest.TestCase):
             serialization.Encoding.DER, serialization.PublicFormat.SubjectPublicKeyInfo
         )
         record = b"v=DKIM1; k=rsa; p=" + base64.b64encode(public)
-        mail = b"From: a@shop.example\r\nTo: b@example.com\r\nSubject: Hi\r\nDate: Tue, 12 May 2026 09:40:00 +0000\r\nMessage-ID: <1@x>\r\n\r\nwords\r\n"
+        mail = (
+            b"From: a@shop.example\r\nTo: b@example.com\r\nSubject: Hi\r\nDate: Tue, 12 May 2026 09:40:00"
+            b" +0000\r\nMessage-ID: <1@x>\r\n\r\nwords\r\n"
+        )
         made = signed(mail, "shop.example", "s1", pem)
         self.assertTrue(dkim.verify(made, dnsfunc=lambda name, timeout=5: record))
         self.assertFalse(

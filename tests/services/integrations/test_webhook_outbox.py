@@ -35,9 +35,11 @@ class Signing(TestCase):
     def test_the_example_of_the_specification(self) -> None:
         # Standard Webhooks 1.0, "Signature scheme" (recalled, and confirmed by the reference library below)
         found = signature(
-            "whsec_plJ3nmyCDGBKInavdOK15jsl", "msg_loFOjxBNrRLzqYUf", 1731705121,
+            "whsec_plJ3nmyCDGBKInavdOK15jsl",
+            "msg_loFOjxBNrRLzqYUf",
+            1731705121,
             '{"event_type":"ping","data":{"success":true}}',
-        )  # fmt: skip
+        )
         self.assertEqual(found, "v1,rAvfW3dJ/X/qxhsaXPOyyCGmRKsaKWcsNccKXlIktD0=")
 
     def test_the_reference_library_signs_alike(self) -> None:

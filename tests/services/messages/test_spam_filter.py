@@ -48,7 +48,10 @@ class SpamScore(ApplicationCase):
 
     def test_the_score_is_read_from_the_filters_own_header(self) -> None:
         """The form of the header as SpamAssassin 4 writes it, folded."""
-        answer = "X-Spam-Status: No, score=0.7 required=5.0 tests=HTML_FONT_LOW_CONTRAST,\n\tHTML_MESSAGE autolearn=no version=4.0.1\nSubject: x\n"
+        answer = (
+            "X-Spam-Status: No, score=0.7 required=5.0 tests=HTML_FONT_LOW_CONTRAST,\n\tHTML_MESSAGE"
+            " autolearn=no version=4.0.1\nSubject: x\n"
+        )
         found = spam_filter._SCORE.search(answer)
         assert found is not None
         self.assertEqual(

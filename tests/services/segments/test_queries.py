@@ -160,12 +160,23 @@ class Odd(unittest.TestCase):
         for _ in range(12):
             deep = {"match": "all", "lines": [deep]}
         for data, words in (
-            ([], "JSON object"), ({"version": 2}, "newer Loyal Bell"), ({"root": deep}, "nested more than"),
-            ({"root": {"lines": [{"about": "orders", "period": {"kind": "between days ago", "least": 9, "most": 3}}]}}, "Line 1: the period ends before it starts"),
+            ([], "JSON object"),
+            ({"version": 2}, "newer Loyal Bell"),
+            ({"root": deep}, "nested more than"),
+            (
+                {
+                    "root": {
+                        "lines": [
+                            {"about": "orders", "period": {"kind": "between days ago", "least": 9, "most": 3}}
+                        ]
+                    }
+                },
+                "Line 1: the period ends before it starts",
+            ),
             ({"root": {"lines": [{"about": "orders"}, {"about": "pets"}]}}, "Line 2"),
             ({"root": {"lines": [{"about": "orders", "value": "many"}]}}, "Line 1: value"),
             ({"root": {"lines": [{"about": "orders"}] * 201}}, "at most 200"),
-        ):  # fmt: skip
+        ):
             with self.subTest(words), self.assertRaisesRegex(RuleProblem, words):
                 read_rule(data)
 

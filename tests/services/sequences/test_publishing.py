@@ -57,7 +57,13 @@ class LaterTest(SequenceCase):
 
     def test_what_was_confirmed_rings_and_not_what_was_written_since(self) -> None:
         made = self.later({"start": AFTER_AN_ORDER, "steps": [self.message("m")]})
-        sequence_commands.keep(self.application, made, "Later", read_plan({"start": AFTER_AN_ORDER, "steps": [self.message("other")]}), "Ben")  # fmt: skip
+        sequence_commands.keep(
+            self.application,
+            made,
+            "Later",
+            read_plan({"start": AFTER_AN_ORDER, "steps": [self.message("other")]}),
+            "Ben",
+        )
         self.walk(3 * DAY, DAY / 2)
         self.add_order(self.add_person(), 0)
         self.walk(DAY)
@@ -79,7 +85,9 @@ class LaterTest(SequenceCase):
 
     def test_a_message_that_broke_meanwhile_holds_it_and_today_says_so(self) -> None:
         letter = self.letter("Was fine")
-        made = self.later({"start": AFTER_AN_ORDER, "steps": [{"do": "message", "id": "m", "message": letter}]})  # fmt: skip
+        made = self.later(
+            {"start": AFTER_AN_ORDER, "steps": [{"do": "message", "id": "m", "message": letter}]}
+        )
         with self.application.database.transaction() as session:
             session.get_one(schema.Shop, 1).sender_email = ""
         self.walk(3 * DAY, DAY)
@@ -98,7 +106,15 @@ class LaterTest(SequenceCase):
 
 class GoalTest(SequenceCase):
     def test_those_whose_days_are_over_are_told_from_those_still_counting(self) -> None:
-        made = self.ring({"start": AFTER_AN_ORDER, "held_back": 0, "steps": [self.message("m")], "again": {"kind": "each"}, "goal": {"happening": {"what": "order"}, "days": 10, "share": 15}})  # fmt: skip
+        made = self.ring(
+            {
+                "start": AFTER_AN_ORDER,
+                "held_back": 0,
+                "steps": [self.message("m")],
+                "again": {"kind": "each"},
+                "goal": {"happening": {"what": "order"}, "days": 10, "share": 15},
+            }
+        )
         people = [self.add_person() for _ in range(4)]
         self.clock.move_on(HOUR)
         for person in people:
@@ -131,7 +147,12 @@ class ComingDraftTest(SequenceCase):
         sent = self.coming(plan, made).found.sent
         days = [round((one.at - self.clock.now().timestamp()) / 86_400) for one in sent]
         self.assertEqual((days, self.coming(plan, made).others), ([9], 0))
-        self.assertEqual(self.coming({"start": AFTER_AN_ORDER, "steps": [wait("w", 30), self.message("m")]}, made).found.sent[0].step, "m")  # fmt: skip
+        self.assertEqual(
+            self.coming({"start": AFTER_AN_ORDER, "steps": [wait("w", 30), self.message("m")]}, made)
+            .found.sent[0]
+            .step,
+            "m",
+        )
 
     def test_messages_that_went_and_campaigns_that_wait_count_towards_the_limit(self) -> None:
         with self.application.database.transaction() as session:
@@ -139,7 +160,10 @@ class ComingDraftTest(SequenceCase):
                 session
             )
         person = self.add_person()
-        plan = {"start": {"on": "lack", "happening": {"what": "order"}, "days": 70}, "steps": [self.message("m")]}  # fmt: skip
+        plan = {
+            "start": {"on": "lack", "happening": {"what": "order"}, "days": 70},
+            "steps": [self.message("m")],
+        }
         self.add_order(person, 60)
         self.assertEqual(len(self.coming(plan).found.sent), 1)
         rule = segment_queries.read_rule(
@@ -147,10 +171,14 @@ class ComingDraftTest(SequenceCase):
         )
         segment = segment_commands.keep(self.application, None, "One", rule, "Ida")
         made = campaign_commands.draft_campaign(self.application, "Soon", segment, self.letter("Soon"), "Ida")
-        campaign_commands.change_plan(self.application, made, CampaignPlan(at=self.clock.now() + 5 * DAY, engaged_only=False))  # fmt: skip
+        campaign_commands.change_plan(
+            self.application, made, CampaignPlan(at=self.clock.now() + 5 * DAY, engaged_only=False)
+        )
         with self.application.database.reading() as session:
             campaign = session.get_one(schema.Campaign, made)
-        campaign_commands.start_campaign(self.application, made, len(audience.audience(self.application, campaign).reached), "Ida")  # fmt: skip
+        campaign_commands.start_campaign(
+            self.application, made, len(audience.audience(self.application, campaign).reached), "Ida"
+        )
         self.clock.move_on(timedelta(minutes=1))
         found = self.coming(plan | {"patience": 4}).found
         self.assertEqual(found.sent, [])

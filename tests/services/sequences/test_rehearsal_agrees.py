@@ -1,4 +1,6 @@
-"""The live engine and the rehearsal are the same thing: over random plans and books, with what must never happen."""
+"""The live engine and the rehearsal are the same thing: over random plans and books, with what must never
+happen.
+"""
 
 from collections import Counter
 from datetime import UTC, datetime, timedelta
@@ -34,51 +36,187 @@ IDS = iter(range(10**9))
 
 def steps(depth: int) -> st.SearchStrategy[list[dict[str, Any]]]:
     kinds = [
-        st.builds(lambda release, channels: {"do": "message", "message": 1, "release": release, "channels": channels}, RELEASES, st.sampled_from([["email"], ["text", "email"]])),
-        st.builds(lambda amount, unit: {"do": "wait", "span": {"amount": amount, "unit": unit}}, st.integers(0, 6), st.sampled_from(["hours", "days"])),
-        st.builds(lambda days: {"do": "wait", "kind": "until event", "happening": {"what": "order"}, "span": {"amount": days, "unit": "days"}}, st.integers(1, 5)),
-        st.builds(lambda at: {"do": "wait", "kind": "until time", "at": at, "weekdays": [0, 3]}, st.sampled_from(["07:55", "16:10"])),
-    ]  # fmt: skip
+        st.builds(
+            lambda release, channels: {
+                "do": "message",
+                "message": 1,
+                "release": release,
+                "channels": channels,
+            },
+            RELEASES,
+            st.sampled_from([["email"], ["text", "email"]]),
+        ),
+        st.builds(
+            lambda amount, unit: {"do": "wait", "span": {"amount": amount, "unit": unit}},
+            st.integers(0, 6),
+            st.sampled_from(["hours", "days"]),
+        ),
+        st.builds(
+            lambda days: {
+                "do": "wait",
+                "kind": "until event",
+                "happening": {"what": "order"},
+                "span": {"amount": days, "unit": "days"},
+            },
+            st.integers(1, 5),
+        ),
+        st.builds(
+            lambda at: {"do": "wait", "kind": "until time", "at": at, "weekdays": [0, 3]},
+            st.sampled_from(["07:55", "16:10"]),
+        ),
+    ]
     if depth:
         inner = steps(depth - 1)
         kinds += [
-            st.builds(lambda share, one, two: {"do": "lot", "arms": [{"share": share, "steps": one}, {"share": 100 - share, "steps": two}]}, st.integers(20, 80), inner, inner),
-            st.builds(lambda count, one, two: {"do": "fork", "arms": [{"rule": {"root": {"lines": [{"about": "orders", "value": count, "period": {"kind": "last days", "days": 9}}]}}, "steps": one}], "otherwise": two}, st.integers(1, 3), inner, inner),
-            st.builds(lambda count, one: {"do": "fork", "arms": [{"rule": {"root": {"lines": [{"about": "orders", "value": count, "period": {"kind": "since entering"}}]}}, "steps": one}]}, st.integers(1, 2), inner),
-            st.builds(lambda line, one, two: {"do": "fork", "arms": [{"rule": {"root": {"lines": [line]}}, "steps": one}], "otherwise": two}, OUR_DOINGS, inner, inner),
-        ]  # fmt: skip
+            st.builds(
+                lambda share, one, two: {
+                    "do": "lot",
+                    "arms": [{"share": share, "steps": one}, {"share": 100 - share, "steps": two}],
+                },
+                st.integers(20, 80),
+                inner,
+                inner,
+            ),
+            st.builds(
+                lambda count, one, two: {
+                    "do": "fork",
+                    "arms": [
+                        {
+                            "rule": {
+                                "root": {
+                                    "lines": [
+                                        {
+                                            "about": "orders",
+                                            "value": count,
+                                            "period": {"kind": "last days", "days": 9},
+                                        }
+                                    ]
+                                }
+                            },
+                            "steps": one,
+                        }
+                    ],
+                    "otherwise": two,
+                },
+                st.integers(1, 3),
+                inner,
+                inner,
+            ),
+            st.builds(
+                lambda count, one: {
+                    "do": "fork",
+                    "arms": [
+                        {
+                            "rule": {
+                                "root": {
+                                    "lines": [
+                                        {
+                                            "about": "orders",
+                                            "value": count,
+                                            "period": {"kind": "since entering"},
+                                        }
+                                    ]
+                                }
+                            },
+                            "steps": one,
+                        }
+                    ],
+                },
+                st.integers(1, 2),
+                inner,
+            ),
+            st.builds(
+                lambda line, one, two: {
+                    "do": "fork",
+                    "arms": [{"rule": {"root": {"lines": [line]}}, "steps": one}],
+                    "otherwise": two,
+                },
+                OUR_DOINGS,
+                inner,
+                inner,
+            ),
+        ]
     return st.lists(st.one_of(kinds), min_size=1, max_size=4)
 
 
-OUR_DOINGS = st.sampled_from([
-    {"about": "messages", "value": 1, "period": {"kind": "last days", "days": 3}}, {"about": "messages", "comparison": "exactly", "value": 2},
-    {"about": "messages", "value": 1, "channel": "text"}, {"about": "sequences", "state": "finished", "days": 6}, {"about": "sequences", "state": "left"},
-])  # fmt: skip
-ONLY = st.sampled_from([
-    None, {"root": {"lines": [{"about": "sequences", "state": "under way", "has": False}]}},
-    {"root": {"lines": [{"about": "messages", "comparison": "exactly", "value": 0, "period": {"kind": "last days", "days": 5}}]}},
-])  # fmt: skip
-RELEASES = st.sampled_from([
-    {}, {"kind": "window", "weekdays": [1, 2, 3], "begins": "10:00", "ends": "12:00"},
-    {"kind": "window", "begins": "19:00", "ends": "23:00"}, {"kind": "exact", "begins": "09:15"},
-])  # fmt: skip
-STARTS = st.sampled_from([
-    {"on": "event", "happening": {"what": "order"}}, {"on": "event", "happening": {"what": "order", "nth": 2}},
-    {"on": "lack", "happening": {"what": "order"}, "days": 4},
-    {"on": "segment", "way": "joins", "rule": {"root": {"lines": [{"about": "orders", "value": 2}]}}},
-    {"on": "segment", "way": "is in", "rule": {"root": {"lines": [{"about": "orders", "value": 1, "period": {"kind": "last days", "days": 3}}]}}},
-])  # fmt: skip
-PLANS = st.fixed_dictionaries({
-    "start": STARTS, "only": ONLY, "again": st.sampled_from([{"kind": "never"}, {"kind": "each"}, {"kind": "after", "days": 5}]),
-    "stops": st.sampled_from([[], [{"what": "order"}], [{"what": "order", "least": 3_000}]]),
-    "held_back": st.sampled_from([0, 30]), "patience": st.sampled_from([0, 3]), "steps": st.builds(lambda more: [*more, {"do": "message", "message": 1}], steps(2)),
-})  # fmt: skip
-SIMPLE = st.fixed_dictionaries({
-    "start": STARTS, "again": st.sampled_from([{"kind": "never"}, {"kind": "each"}]), "patience": st.sampled_from([0, 3]), "steps": steps(0),
-})  # fmt: skip
+OUR_DOINGS = st.sampled_from(
+    [
+        {"about": "messages", "value": 1, "period": {"kind": "last days", "days": 3}},
+        {"about": "messages", "comparison": "exactly", "value": 2},
+        {"about": "messages", "value": 1, "channel": "text"},
+        {"about": "sequences", "state": "finished", "days": 6},
+        {"about": "sequences", "state": "left"},
+    ]
+)
+ONLY = st.sampled_from(
+    [
+        None,
+        {"root": {"lines": [{"about": "sequences", "state": "under way", "has": False}]}},
+        {
+            "root": {
+                "lines": [
+                    {
+                        "about": "messages",
+                        "comparison": "exactly",
+                        "value": 0,
+                        "period": {"kind": "last days", "days": 5},
+                    }
+                ]
+            }
+        },
+    ]
+)
+RELEASES = st.sampled_from(
+    [
+        {},
+        {"kind": "window", "weekdays": [1, 2, 3], "begins": "10:00", "ends": "12:00"},
+        {"kind": "window", "begins": "19:00", "ends": "23:00"},
+        {"kind": "exact", "begins": "09:15"},
+    ]
+)
+STARTS = st.sampled_from(
+    [
+        {"on": "event", "happening": {"what": "order"}},
+        {"on": "event", "happening": {"what": "order", "nth": 2}},
+        {"on": "lack", "happening": {"what": "order"}, "days": 4},
+        {"on": "segment", "way": "joins", "rule": {"root": {"lines": [{"about": "orders", "value": 2}]}}},
+        {
+            "on": "segment",
+            "way": "is in",
+            "rule": {
+                "root": {
+                    "lines": [{"about": "orders", "value": 1, "period": {"kind": "last days", "days": 3}}]
+                }
+            },
+        },
+    ]
+)
+PLANS = st.fixed_dictionaries(
+    {
+        "start": STARTS,
+        "only": ONLY,
+        "again": st.sampled_from([{"kind": "never"}, {"kind": "each"}, {"kind": "after", "days": 5}]),
+        "stops": st.sampled_from([[], [{"what": "order"}], [{"what": "order", "least": 3_000}]]),
+        "held_back": st.sampled_from([0, 30]),
+        "patience": st.sampled_from([0, 3]),
+        "steps": st.builds(lambda more: [*more, {"do": "message", "message": 1}], steps(2)),
+    }
+)
+SIMPLE = st.fixed_dictionaries(
+    {
+        "start": STARTS,
+        "again": st.sampled_from([{"kind": "never"}, {"kind": "each"}]),
+        "patience": st.sampled_from([0, 3]),
+        "steps": steps(0),
+    }
+)
 ORDERS = st.lists(
-    st.tuples(st.integers(1, PEOPLE), st.integers(-6 * 24 * 4, DAYS * 24 * 4), st.sampled_from([1_000, 5_000])), min_size=4, max_size=24
-)  # fmt: skip
+    st.tuples(
+        st.integers(1, PEOPLE), st.integers(-6 * 24 * 4, DAYS * 24 * 4), st.sampled_from([1_000, 5_000])
+    ),
+    min_size=4,
+    max_size=24,
+)
 REFUSALS = st.lists(st.tuples(st.integers(1, PEOPLE), st.integers(0, DAYS * 24)), max_size=2)
 LIMITS = st.sampled_from(
     [[], [FrequencyCap(count=1, days=2)], [FrequencyCap(count=2, days=7), FrequencyCap(count=1, days=1)]]
@@ -134,7 +272,9 @@ class AgreeTest(SequenceCase):
             )
 
     def live(self, refusals: list[tuple[int, int]], off: tuple[int, int] = (0, 0)) -> None:
-        """The clock stops at every instant at which anything could happen; start rules look at 9:00, 13:00 UTC.
+        """The clock stops at every instant at which anything could happen.
+
+        Start rules look at 9:00, 13:00 UTC.
 
         The program is off after the first and before the second instant of ``off``.
         """
@@ -178,7 +318,9 @@ class AgreeTest(SequenceCase):
 
     @settings(max_examples=12, deadline=None, suppress_health_check=list(HealthCheck))
     @given(PLANS, ORDERS, REFUSALS, LIMITS, st.sampled_from([("", ""), ("21:00", "08:00")]))
-    def test_live_and_rehearsal_agree_and_nothing_forbidden_happens(self, drawn: dict[str, Any], orders: Any, refusals: Any, limits: Any, quiet: Any) -> None:  # fmt: skip
+    def test_live_and_rehearsal_agree_and_nothing_forbidden_happens(
+        self, drawn: dict[str, Any], orders: Any, refusals: Any, limits: Any, quiet: Any
+    ) -> None:
         plan = named(drawn)
         self.clear()
         self.care(limits=limits, quiet_begins=quiet[0], quiet_ends=quiet[1], guard_floor=10_000)
@@ -201,8 +343,13 @@ class AgreeTest(SequenceCase):
 
     @settings(max_examples=6, deadline=None, suppress_health_check=list(HealthCheck))
     @given(SIMPLE, ORDERS, st.integers(0, 6 * 24), st.integers(1, 4 * 24))
-    def test_after_a_gap_the_same_people_come_in_and_get_what_is_not_too_late(self, drawn: dict[str, Any], orders: Any, begins: int, hours: int) -> None:  # fmt: skip
-        """Starts are caught up once and in order; each message goes at its time, after the gap, or is too late."""
+    def test_after_a_gap_the_same_people_come_in_and_get_what_is_not_too_late(
+        self, drawn: dict[str, Any], orders: Any, begins: int, hours: int
+    ) -> None:
+        """Starts are caught up once and in order.
+
+        Each message goes at its time, after the gap, or is too late.
+        """
         plan, off = named(drawn), (START + begins * HOUR, START + (begins + hours) * HOUR)
         self.clear()
         self.care(limits=[], quiet_begins="", quiet_ends="", guard_floor=10_000)
@@ -225,7 +372,14 @@ class AgreeTest(SequenceCase):
             for one in some
             if one.state != "finished"
         }
-        was, then = ({(one.person_id, one.occurrence, one.step): one for one in some if (one.person_id, one.occurrence) not in done} for some in (deliveries, touches_off))  # fmt: skip
+        was, then = (
+            {
+                (one.person_id, one.occurrence, one.step): one
+                for one in some
+                if (one.person_id, one.occurrence) not in done
+            }
+            for some in (deliveries, touches_off)
+        )
         self.assertEqual(set(was), set(then))
         for key, one in then.items():
             if one.state == "sent" and one.due_at != was[key].due_at:

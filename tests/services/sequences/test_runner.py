@@ -96,7 +96,12 @@ class RingingTest(SequenceCase):
     def test_an_order_ends_it_even_after_its_message_was_planned(self) -> None:
         person = self.add_person()
         self.add_order(person, 0)
-        plan = {"start": {"on": "event", "happening": {"what": "order"}}, "again": {"kind": "each"}, "stops": [{"what": "order"}], "steps": [wait("w", 60), self.message("m"), wait("v", 3), self.message("n")]}  # fmt: skip
+        plan = {
+            "start": {"on": "event", "happening": {"what": "order"}},
+            "again": {"kind": "each"},
+            "stops": [{"what": "order"}],
+            "steps": [wait("w", 60), self.message("m"), wait("v", 3), self.message("n")],
+        }
         self.clock.move_on(HOUR)
         self.ring(plan)
         self.clock.move_on(HOUR)
@@ -129,10 +134,19 @@ class RingingTest(SequenceCase):
     def test_windows_limits_and_patience(self) -> None:
         self.care(limits=[FrequencyCap(count=1, days=2)], quiet_begins="21:00", quiet_ends="08:00")
         person = self.add_person()
-        self.ring({
-            "start": AFTER_AN_ORDER, "patience": 1,
-            "steps": [self.message("a"), wait("w", 1), self.message("b"), wait("v", 1, "hours"), self.message("c")],
-        })  # fmt: skip
+        self.ring(
+            {
+                "start": AFTER_AN_ORDER,
+                "patience": 1,
+                "steps": [
+                    self.message("a"),
+                    wait("w", 1),
+                    self.message("b"),
+                    wait("v", 1, "hours"),
+                    self.message("c"),
+                ],
+            }
+        )
         self.walk(13 * HOUR)
         self.add_order(person, 0)
         self.walk(6 * DAY, HOUR / 3)
@@ -148,15 +162,36 @@ class RingingTest(SequenceCase):
 
     def test_forks_lots_tags_notes_and_waiting_for_something(self) -> None:
         people = [self.add_person(f"p{at}@example.com") for at in range(8)]
-        self.ring({
-            "start": AFTER_AN_ORDER, "again": {"kind": "each"},
-            "steps": [
-                {"do": "wait", "id": "w", "kind": "until event", "happening": {"what": "order"}, "span": {"amount": 5, "unit": "days"}},
-                {"do": "lot", "id": "l", "arms": [{"share": 50, "steps": [{"do": "tell", "id": "t", "words": "Call them"}]}, {"share": 50, "steps": []}]},
-                self.message("m"),
-                {"do": "fork", "id": "f", "arms": [{"did": "opened", "steps": [{"do": "end", "id": "e"}]}], "otherwise": [{"do": "hand off", "id": "h", "list": "Quiet ones"}]},
-            ],
-        })  # fmt: skip
+        self.ring(
+            {
+                "start": AFTER_AN_ORDER,
+                "again": {"kind": "each"},
+                "steps": [
+                    {
+                        "do": "wait",
+                        "id": "w",
+                        "kind": "until event",
+                        "happening": {"what": "order"},
+                        "span": {"amount": 5, "unit": "days"},
+                    },
+                    {
+                        "do": "lot",
+                        "id": "l",
+                        "arms": [
+                            {"share": 50, "steps": [{"do": "tell", "id": "t", "words": "Call them"}]},
+                            {"share": 50, "steps": []},
+                        ],
+                    },
+                    self.message("m"),
+                    {
+                        "do": "fork",
+                        "id": "f",
+                        "arms": [{"did": "opened", "steps": [{"do": "end", "id": "e"}]}],
+                        "otherwise": [{"do": "hand off", "id": "h", "list": "Quiet ones"}],
+                    },
+                ],
+            }
+        )
         self.clock.move_on(HOUR)
         for person in people:
             self.add_order(person, 0)

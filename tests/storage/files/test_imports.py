@@ -70,8 +70,9 @@ class Customers(ImportCase):
 
     def test_bad_rows_are_refused_with_reasons_and_can_be_mended(self) -> None:
         bad = (
-            "id,email,phone,birthday,name\n"
-            "1,no-at-sign,,,A B\n2,,12,,\n3,,,1/1/2031,\n4,ok@example.com,,,=HYPERLINK(1)\n4,,,,\n,,,,only a name\n5,,,31/31/2020,\n"
+            "id,email,phone,birthday,name\n1,no-at-sign,,,A"
+            " B\n2,,12,,\n3,,,1/1/2031,\n4,ok@example.com,,,=HYPERLINK(1)\n4,,,,\n,,,,only a"
+            " name\n5,,,31/31/2020,\n"
         )
         run = self.bring("customers", bad)
         self.assertEqual(self.counts(run), (1, 0, 0, 6))
@@ -174,7 +175,10 @@ class Orders(ImportCase):
             self.assertEqual(session.scalar(select(func.count()).select_from(OrderLine)), 3)
 
     def test_rows_by_order(self) -> None:
-        text = "order;email;date;total;refund\nA;ANN@example.com;31.12.2025;1.234,50;234,50\nB;bea@example.org;01.12.2025;10;\nA;bea@example.org;01.12.2025;1;\n"
+        text = (
+            "order;email;date;total;refund\nA;ANN@example.com;31.12.2025;1.234,50;234,50\n"
+            "B;bea@example.org;01.12.2025;10;\nA;bea@example.org;01.12.2025;1;\n"
+        )
         run = self.bring("orders", text.replace("ANN", "Ann"))
         self.assertEqual(self.counts(run), (1, 0, 0, 2))
         with self.application.database.reading() as session:

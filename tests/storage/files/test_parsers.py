@@ -33,9 +33,15 @@ class Dates(unittest.TestCase):
     def test_three_styles_and_more(self) -> None:
         noon = datetime(2026, 5, 12, 16, 0, tzinfo=UTC)
         for text in (
-            "2026-05-12 12:00", "2026-05-12T12:00:00", "2026-05-12T12:00:00-04:00", "2026-05-12T16:00:00Z",
-            "5/12/2026 12:00", "5/12/26 12:00 pm", "05-12-2026 12:00:00", "2026/5/12 12:00",
-        ):  # fmt: skip
+            "2026-05-12 12:00",
+            "2026-05-12T12:00:00",
+            "2026-05-12T12:00:00-04:00",
+            "2026-05-12T16:00:00Z",
+            "5/12/2026 12:00",
+            "5/12/26 12:00 pm",
+            "05-12-2026 12:00:00",
+            "2026/5/12 12:00",
+        ):
             with self.subTest(text):
                 self.assertEqual(said(When(ZONE, day_first=False)[text]), noon)
         midnight = datetime(2026, 5, 12, 4, tzinfo=UTC)
@@ -93,7 +99,10 @@ class Dates(unittest.TestCase):
 
 class OtherCells(unittest.TestCase):
     def test_phones(self) -> None:
-        """Source: the ITU's E.164; numbers 555-0100 to 555-0199 are kept for fiction by the North American plan."""
+        """Source: the ITU's E.164.
+
+        Numbers 555-0100 to 555-0199 are kept for fiction by the North American plan.
+        """
         read = Phone("US")
         for text in ("(212) 555-0100", "212.555.0100", "+1 212 555 0100", "1-212-555-0100"):
             self.assertEqual(read[text], "+12125550100")

@@ -57,7 +57,8 @@ class Records(ApplicationCase):
         )
         refused = (
             head
-            + "3,C,2026-05-20,booked,,\n4,A,soon,booked,,\n5,A,2026-05-20,perhaps,,\n1,A,2026-05-20,booked,,\n1,B,2026-05-20,booked,,\n"
+            + "3,C,2026-05-20,booked,,\n4,A,soon,booked,,\n5,A,2026-05-20,perhaps,,\n"
+            + "1,A,2026-05-20,booked,,\n1,B,2026-05-20,booked,,\n"
         )
         run = bring(self.application, "appointments", refused)
         reasons = [reason for _, reason, _ in run.examples]
@@ -70,11 +71,17 @@ class Records(ApplicationCase):
             self.assertIn(words, reason)
 
     def test_a_visit_is_one_a_day_and_place(self) -> None:
-        text = "Customer,Date,Location\nA,2026-05-01 10:00,Mill\nA,2026-05-01 17:00,Mill\nA,2026-05-01 18:00,Quay\nA,2026-05-02,Mill\n"
+        text = (
+            "Customer,Date,Location\nA,2026-05-01 10:00,Mill\nA,2026-05-01 17:00,Mill\nA,2026-05-01"
+            " 18:00,Quay\nA,2026-05-02,Mill\n"
+        )
         self.assertEqual(self.counts("visits", text), (4, 0, 0, 0))
         self.assertEqual(self.counts("visits", text), (0, 0, 4, 0))
         self.assertEqual(len(visits(self.application.snapshot(), int(NOW.timestamp()))), 3)
-        orders = "Order ID,Customer ID,Date,Location,Total,Shipped at\n1,A,2026-05-01 12:00,Mill,5.00,\n2,A,2026-05-03 12:00,Mill,5.00,2026-05-04\n3,A,2026-05-04,Mill,5,\n"
+        orders = (
+            "Order ID,Customer ID,Date,Location,Total,Shipped at\n1,A,2026-05-01"
+            " 12:00,Mill,5.00,\n2,A,2026-05-03 12:00,Mill,5.00,2026-05-04\n3,A,2026-05-04,Mill,5,\n"
+        )
         self.assertEqual(self.counts("orders", orders), (3, 0, 0, 0))
         # the first falls on a visit, the second was sent by post, the third is a visit of its own
         self.assertEqual(len(visits(self.application.snapshot(), int(NOW.timestamp()))), 4)
@@ -112,7 +119,10 @@ class Records(ApplicationCase):
         )
 
     def test_new_fields_tags_and_yearly_dates(self) -> None:
-        text = "ID,Labels,Colour,Likes,Wedding,Shoe\nA,vip; walks,Red,x;y,2/29,38.5\nB,walks,blue,y,12 May 2020,40\n"
+        text = (
+            "ID,Labels,Colour,Likes,Wedding,Shoe\nA,vip; walks,Red,x;y,2/29,38.5\nB,walks,blue,y,12 May"
+            " 2020,40\n"
+        )
         run = import_commands.begin_import(
             self.application, "customers", "f.csv", io.BytesIO(text.encode()), "Ida"
         )
@@ -163,7 +173,8 @@ class Records(ApplicationCase):
         people = bring(
             self.application,
             "customers",
-            "Customer ID,Email,First name,Tags,Email agreed\nA,new@example.com,Ann,vip,no\nC,c@example.com,Cy,vip,yes\n",
+            "Customer ID,Email,First name,Tags,Email"
+            " agreed\nA,new@example.com,Ann,vip,no\nC,c@example.com,Cy,vip,yes\n",
         )
         orders = bring(
             self.application,

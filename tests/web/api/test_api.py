@@ -61,7 +61,13 @@ class BringingIn(ApiCase):
     def setUp(self) -> None:
         super().setUp()
         self.wren = self.add_person("wren@example.com")
-        plan = read_plan({"start": {"on": "hand"}, "steps": [{"do": "message", "id": "m", "message": self.letter()}], "again": {"kind": "each"}})  # fmt: skip
+        plan = read_plan(
+            {
+                "start": {"on": "hand"},
+                "steps": [{"do": "message", "id": "m", "message": self.letter()}],
+                "again": {"kind": "each"},
+            }
+        )
         self.sequence = sequence_commands.keep(self.application, None, "By the site", plan, "Ida")
         self.path = f"/sequences/{self.sequence}/people"
         self.people = [{"email": "WREN@example.com"}, {"email": "nobody@example.com"}]
@@ -93,11 +99,18 @@ class Sending(ApiCase):
         with self.application.database.transaction() as session:
             session.add(CustomField(name="Size", kind="number", choices=[], made_at=NOW))
         whole = {
-            "id": "C1", "email": "Wren@EXAMPLE.com", "phone": "(212) 555-0142", "birthday": "--02-29", "tags": ["vip"],
-            "fields": {"size": 38.5}, "dates": {"Anniversary": "2020-02-29"}, "ids": {"till": "9"},
+            "id": "C1",
+            "email": "Wren@EXAMPLE.com",
+            "phone": "(212) 555-0142",
+            "birthday": "--02-29",
+            "tags": ["vip"],
+            "fields": {"size": 38.5},
+            "dates": {"Anniversary": "2020-02-29"},
+            "ids": {"till": "9"},
             "companions": [{"name": "Biscuit", "kind": "dog", "birthday": "2020-01-01"}],
-            "consents": [{"channel": "email", "state": "agreed", "at": "2026-01-01"}], "language": "es-mx",
-        }  # fmt: skip
+            "consents": [{"channel": "email", "state": "agreed", "at": "2026-01-01"}],
+            "language": "es-mx",
+        }
         self.assertEqual(self.result("/people", whole), (1, 0, 0, 0))
         self.assertEqual(self.result("/people", whole), (0, 0, 1, 0))
         row = next(csv.DictReader(io.StringIO(out(self.application, "customers"))))

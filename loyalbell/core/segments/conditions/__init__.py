@@ -1,4 +1,7 @@
-"""Everything that can be asked of somebody, a file for each condition; this is the only place that lists them."""
+"""Everything that can be asked of somebody, a file for each condition.
+
+This is the only place that lists them.
+"""
 
 from typing import Any
 
@@ -136,7 +139,10 @@ TYPES: dict[str, ConditionType] = {
         people.CONDITION,
     )
 }
-"""By the word of a condition all that is known of it; ``segment`` alone is asked where the saved rules are known."""
+"""By the word of a condition all that is known of it.
+
+``segment`` alone is asked where the saved rules are known.
+"""
 
 
 def say_condition(line: Any, saying: Saying) -> str:

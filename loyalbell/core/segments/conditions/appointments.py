@@ -21,7 +21,10 @@ from loyalbell.core.segments.periods import MOST_DAYS, Ever, Part, Period
 
 
 class AppointmentsCondition(Part):
-    """Appointments in a state. Those ahead are booked and begin within ``ahead`` days, or at any time where it is 0."""
+    """Appointments in a state.
+
+    Those ahead are booked and begin within ``ahead`` days, or at any time where it is 0.
+    """
 
     about: Literal["appointments"] = "appointments"
     state: Literal["booked", "kept", "cancelled", "missed", "ahead"] = "ahead"

@@ -21,8 +21,9 @@ ShortText = Annotated[str, Field(min_length=1, max_length=200)]
 class ConditionType:
     """All that the core knows of one condition. It is registered in ``conditions/__init__.py``.
 
-    ``meets`` gives a mask over person numbers, ``say`` its words after *Customers who*. ``fact`` is what it was
-    judged on for one person number, in words; ``rows`` the kind of entry in their diary with the rows behind it.
+    ``meets`` gives a mask over person numbers, ``say`` its words after *Customers who*. ``fact`` is what it
+    was judged on for one person number, in words; ``rows`` the kind of entry in their diary with the rows
+    behind it.
     """
 
     model: type[Part]

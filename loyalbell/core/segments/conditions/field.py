@@ -17,7 +17,9 @@ from loyalbell.core.segments.problems import RuleProblem
 
 
 class FieldCondition(Part):
-    """One of the shop's own fields. ``value`` is a number, a text, a choice, or a day as ISO text; yes is ``yes``.
+    """One of the shop's own fields.
+
+    ``value`` is a number, a text, a choice, or a day as ISO text; yes is ``yes``.
 
     A comparison on a field that somebody lacks is false, whichever way it goes.
     """

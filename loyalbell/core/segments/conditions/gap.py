@@ -17,7 +17,9 @@ from loyalbell.core.segments.periods import MOST_DAYS, Part
 
 
 class GapCondition(Part):
-    """The usual gap in days between somebody's own visits or orders: the median, counted where there are ``fewest`` or more."""
+    """The usual gap in days between somebody's own visits or orders: the median, counted where there are
+    ``fewest`` or more.
+    """
 
     about: Literal["gap"] = "gap"
     what: Literal["orders", "visits"] = "orders"
@@ -60,7 +62,10 @@ def fact(line: GapCondition, context: EvaluationContext, number: int, saying: Sa
     count = int(times[number])
     if count < 2:
         return "came once" if count else "never came"
-    return f"every {middle[number]:g} days, by {count} {'visits' if line.what == 'visits' else 'days with an order'}"
+    return (
+        f"every {middle[number]:g} days, by {count}"
+        f" {'visits' if line.what == 'visits' else 'days with an order'}"
+    )
 
 
 CONDITION = ConditionType(GapCondition, meets, say, fact=fact, rows="order")

@@ -26,7 +26,9 @@ from loyalbell.core.segments.periods import Ever, Part, Period
 
 
 class ItemsCondition(Part):
-    """What somebody bought: orders that hold it (count), units (quantity), money (sum), or days ago (first, last)."""
+    """What somebody bought: orders that hold it (count), units (quantity), money (sum), or days ago (first,
+    last).
+    """
 
     about: Literal["items"] = "items"
     measure: Literal["count", "quantity", "sum", "first", "last"] = "count"

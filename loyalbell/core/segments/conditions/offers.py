@@ -15,7 +15,8 @@ DAY = 86_400
 
 
 class OffersCondition(Part):
-    """Codes of offers: held now (``days`` more than 0: ending within so many days), given, used, or run out unused.
+    """Codes of offers: held now (``days`` more than 0: ending within so many days), given, used, or run out
+    unused.
 
     For the last three ``days`` counts back, 0 for ever.
     """

@@ -96,9 +96,15 @@ def say(line: OrdersCondition, saying: Saying) -> str:
     least = f"for {say_money(line.least, saying.currency)} or more each time" if line.least else ""
     places = saying.catalogue
     return join(
-        "have", say_act(line), nth, amount, least, say_named(places.departments, line.department, "in"),
-        say_named(places.locations, line.location, "at"), say_when(line),
-    )  # fmt: skip
+        "have",
+        say_act(line),
+        nth,
+        amount,
+        least,
+        say_named(places.departments, line.department, "in"),
+        say_named(places.locations, line.location, "at"),
+        say_when(line),
+    )
 
 
 CONDITION = ConditionType(OrdersCondition, compared(measure), say, fact=measured_fact(measure), rows="order")

@@ -27,7 +27,10 @@ PERSON_FACTS = {
 
 
 class PersonCondition(Part):
-    """Something on file about the person. ``since``: days since they became a customer, ``value`` as a number."""
+    """Something on file about the person.
+
+    ``since``: days since they became a customer, ``value`` as a number.
+    """
 
     about: Literal["person"] = "person"
     fact: Literal[

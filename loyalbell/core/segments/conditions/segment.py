@@ -1,4 +1,7 @@
-"""Whether somebody is in a saved segment. Who meets it is worked out in ``evaluation.py``, which knows the rules."""
+"""Whether somebody is in a saved segment.
+
+Who meets it is worked out in ``evaluation.py``, which knows the rules.
+"""
 
 from typing import Literal
 

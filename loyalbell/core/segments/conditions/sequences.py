@@ -16,7 +16,8 @@ DAY = 86_400
 
 
 class SequencesCondition(Part):
-    """Sequences: on their way through one now, came in, came to the end, left early, or were held back from one.
+    """Sequences: on their way through one now, came in, came to the end, left early, or were held back from
+    one.
 
     For all but the first ``days`` counts back, 0 for ever.
     """

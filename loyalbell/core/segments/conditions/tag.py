@@ -21,7 +21,10 @@ def meets(line: TagCondition, context: EvaluationContext) -> Mask:
 
 
 def say(line: TagCondition, saying: Saying) -> str:
-    return f"{'carry' if line.has else 'do not carry'} the tag {say_named(saying.catalogue.tags, line.tag, '').strip()}"
+    return (
+        f"{'carry' if line.has else 'do not carry'} the tag"
+        f" {say_named(saying.catalogue.tags, line.tag, '').strip()}"
+    )
 
 
 CONDITION = ConditionType(TagCondition, meets, say)

@@ -52,9 +52,12 @@ def say(line: VisitsCondition, saying: Saying) -> str:
     came = "have not come in" if line.measure == "count" and says_never(line) else "have come in"
     places = saying.catalogue
     return join(
-        came, say_named(places.departments, line.department, "to"), say_named(places.locations, line.location, "at"),
-        say_measure(line, saying), say_when(line),
-    )  # fmt: skip
+        came,
+        say_named(places.departments, line.department, "to"),
+        say_named(places.locations, line.location, "at"),
+        say_measure(line, saying),
+        say_when(line),
+    )
 
 
 CONDITION = ConditionType(VisitsCondition, compared(measure), say, fact=measured_fact(measure), rows="visit")

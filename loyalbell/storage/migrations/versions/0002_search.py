@@ -9,9 +9,9 @@ depends_on = None
 
 # A phone is found by its whole number, without the country, by its last seven and its last four digits.
 WORDS = (
-    "coalesce({p}first_name, '') || ' ' || coalesce({p}last_name, '') || ' ' || coalesce({p}email, '') || ' ' || "
-    "coalesce(substr({p}phone, 2) || ' ' || substr({p}phone, -10) || ' ' || substr({p}phone, -7) || ' ' || "
-    "substr({p}phone, -4), '')"
+    "coalesce({p}first_name, '') || ' ' || coalesce({p}last_name, '') || ' ' || coalesce({p}email, '') || ' '"
+    " || coalesce(substr({p}phone, 2) || ' ' || substr({p}phone, -10) || ' ' || substr({p}phone, -7) || ' '"
+    " || substr({p}phone, -4), '')"
 )
 NEW = WORDS.format(p="new.")
 
@@ -27,8 +27,8 @@ def upgrade() -> None:
         f"INSERT INTO person_search (rowid, words) VALUES (new.id, {NEW}); END"
     )
     op.execute(
-        "CREATE TRIGGER person_search_update AFTER UPDATE OF first_name, last_name, email, phone ON person BEGIN "
-        f"UPDATE person_search SET words = {NEW} WHERE rowid = new.id; END"
+        "CREATE TRIGGER person_search_update AFTER UPDATE OF first_name, last_name, email, phone ON person"
+        f" BEGIN UPDATE person_search SET words = {NEW} WHERE rowid = new.id; END"
     )
     op.execute(
         "CREATE TRIGGER person_search_delete AFTER DELETE ON person BEGIN "

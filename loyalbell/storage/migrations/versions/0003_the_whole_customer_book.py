@@ -1,4 +1,6 @@
-"""Everything known about a person: history, fields, tags, merges, other programs, and a journal for the ledger"""
+"""Everything known about a person: history, fields, tags, merges, other programs, and a journal for the
+ledger
+"""
 
 import sqlalchemy as sa
 from alembic import op
@@ -38,8 +40,8 @@ def _find_more() -> None:
         f"INSERT INTO person_search (rowid, words) VALUES (new.id, ({WORDS.format(id='new.id')})); END"
     )
     op.execute(
-        "CREATE TRIGGER person_search_update AFTER UPDATE OF first_name, last_name, email, phone, chat_handle ON person "
-        f"BEGIN {_rewrite('new.id')} END"
+        "CREATE TRIGGER person_search_update AFTER UPDATE OF first_name, last_name, email, phone,"
+        f" chat_handle ON person BEGIN {_rewrite('new.id')} END"
     )
     for table in ("external_id", "companion", "person_tag"):
         for act, row in (("INSERT", "new"), ("UPDATE", "new"), ("DELETE", "old")):
