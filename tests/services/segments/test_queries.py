@@ -16,6 +16,7 @@ from loyalbell.core.segments.model import Group, Rule, RuleProblem, read_rule
 from loyalbell.core.segments.warnings import warnings
 from loyalbell.demo.build import build_demo
 from loyalbell.demo.messages import lapsed
+from loyalbell.services.references import InUse
 from loyalbell.services.segments import commands as segment_commands
 from loyalbell.services.segments import membership_changes, overlap, segment_templates
 from loyalbell.services.segments import queries as segment_queries
@@ -81,7 +82,7 @@ class Kept(ApplicationCase):
             )
         with self.assertRaisesRegex(SegmentProblem, "has been deleted"):
             segment_commands.keep(self.application, None, "X", rule(m.SegmentCondition(segment=99)), "Ida")
-        with self.assertRaisesRegex(SegmentProblem, "the segment “Both”"):
+        with self.assertRaises(InUse):
             segment_commands.drop(self.application, self.lapsed, "Ida")
 
     def test_copies_fixed_lists_and_comparing(self) -> None:
