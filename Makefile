@@ -5,7 +5,7 @@ PORT ?= 8000
 DATA ?= demo-data
 FRESH ?=
 
-.PHONY: demo test check bench screenshots fmt vendor browser clean
+.PHONY: demo test test-core test-fast mutants check bench screenshots fmt vendor browser clean
 
 $(VENV)/run.stamp: requirements/run.txt
 	test -x $(BIN)/python || $(PYTHON) -m venv $(VENV)
@@ -26,12 +26,22 @@ browser:
 test: $(VENV)/development.stamp browser
 	$(BIN)/python -m unittest_parallel --level class --start-directory tests --top-level-directory . --jobs 2
 
+test-core: $(VENV)/development.stamp
+	$(BIN)/python -m unittest_parallel --level class --start-directory tests/core --top-level-directory . --jobs 2
+
+test-fast: $(VENV)/development.stamp
+	$(BIN)/python -m scripts.test_fast
+
+mutants: $(VENV)/development.stamp
+	$(BIN)/python -m tests.mutants
+
 check: $(VENV)/development.stamp
 	$(BIN)/ruff check .
 	$(BIN)/ruff format --check .
 	$(BIN)/mypy
 	$(BIN)/lint-imports
 	$(BIN)/python scripts/check_migrations.py
+	$(BIN)/python scripts/check_templates.py
 	$(PYTHON) scripts/vendor.py check
 
 bench: $(VENV)/development.stamp

@@ -82,9 +82,9 @@ class Segments(ApplicationCase):
     def test_one_in_use_cannot_be_deleted(self) -> None:
         segment, message = self.lapsed_segment(), self.letter()
         campaign = campaign_commands.draft_campaign(self.application, "May", segment, message, "Ida")
-        with self.assertRaises(InUse):
+        with self.assertRaisesRegex(InUse, "“May”"):
             segment_commands.drop(self.application, segment, "Ida")
-        with self.assertRaises(InUse):
+        with self.assertRaisesRegex(InUse, "“May”"):
             message_commands.drop(self.application, message, "Ida")
         campaign_commands.discard_draft(self.application, campaign)
         segment_commands.drop(self.application, segment, "Ida")

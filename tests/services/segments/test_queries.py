@@ -82,7 +82,7 @@ class Kept(ApplicationCase):
             )
         with self.assertRaisesRegex(SegmentProblem, "has been deleted"):
             segment_commands.keep(self.application, None, "X", rule(m.SegmentCondition(segment=99)), "Ida")
-        with self.assertRaises(InUse):
+        with self.assertRaisesRegex(InUse, "the segment “Both”"):
             segment_commands.drop(self.application, self.lapsed, "Ida")
 
     def test_copies_fixed_lists_and_comparing(self) -> None:
