@@ -121,7 +121,7 @@ MUTANTS = (
         FOLLOWS,
     ),
     Mutant(
-        "what failed leaves its notes behind",
+        "notes of one transaction are written again by the next",
         STORAGE + "change_tracking.py",
         'connection.exec_driver_sql("DELETE FROM changed")',
         "pass",

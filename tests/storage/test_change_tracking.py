@@ -221,6 +221,7 @@ class ChangeTrackingTest(unittest.TestCase):
         self.assertEqual(noted, {"catalogue": None})
 
     def test_what_the_snapshot_does_not_read_is_not_noted(self) -> None:
+        self.change("something that is noted, on the same connection", lambda s: s.add(Tag(name="Before")))
         with self.application.database.reading() as session:
             before = change_log.newest(session)
         with self.application.database.transaction() as session:
