@@ -116,7 +116,7 @@ MUTANTS = (
     Mutant(
         "refunds do not reach the snapshot",
         STORAGE + "change_tracking.py",
-        '"refunded_at", "refunded_minor", ',
+        '    "refunded_at",\n    "refunded_minor",\n',
         "",
         FOLLOWS,
     ),

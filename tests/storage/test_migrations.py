@@ -20,7 +20,7 @@ RENAMED = {
 }
 INNER = ("sqlite_", "alembic_", "person_search")
 EMPTY_AFTERWARDS = {"change_log", "book_version"}
-"""Notes for snapshots in memory, of which none survives the upgrade; and a table that only early books had."""
+"""Notes for snapshots in memory, of which none survives; and a table that only early books had."""
 SPECIAL: dict[str, Any] = {
     "state": "planned",
     "rule": '{"version": 1, "root": {"lines": []}}',

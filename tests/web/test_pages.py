@@ -5,7 +5,6 @@ import tempfile
 import unittest
 from pathlib import Path
 
-from fastapi.testclient import TestClient
 from sqlalchemy import select
 
 from loyalbell.demo import clock_routes
@@ -16,6 +15,7 @@ from loyalbell.services.application import Application
 from loyalbell.storage.schema import ConsentEntry, Delivery
 from loyalbell.web.app import create_app
 from loyalbell.web.request import DemoParts
+from tests.web.client import PageClient
 
 PAGES = (
     "/ /customers /customers?q=wren /customers/1 /segments /segments/new /segments/1 /segments/1/people"
@@ -49,7 +49,7 @@ class PagesCase(unittest.TestCase):
         shutil.rmtree(cls.folder, ignore_errors=True)
 
     def setUp(self) -> None:
-        self.client = TestClient(self.app, raise_server_exceptions=False)
+        self.client = PageClient(self.app, raise_server_exceptions=False)
         self.addCleanup(self.client.close)
 
     def token(self, page: str) -> str:
@@ -209,7 +209,7 @@ class FirstDay(unittest.TestCase):
     def test_an_empty_folder_asks_for_the_shop_and_every_page_shows_with_nothing_in_it(self) -> None:
         with tempfile.TemporaryDirectory() as folder:
             application = Application(Path(folder))
-            with TestClient(create_app(application)) as client:
+            with PageClient(create_app(application)) as client:
                 page = client.get("/")
                 self.assertIn("first day", page.text)
                 token = re.search(r'name="_csrf" value="([^"]+)"', page.text)[1]
