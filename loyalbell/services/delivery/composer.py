@@ -19,7 +19,7 @@ from loyalbell.core.policy.delivery_state import IN_FLIGHT, SENT, WITHHELD
 from loyalbell.core.policy.origins import ANSWER, CONFIRMATION, PROOF, TO_ONE
 from loyalbell.core.policy.send_policy import SendFacts, first_refusal
 from loyalbell.services.application import Application
-from loyalbell.services.delivery.exit_recheck import exited_since
+from loyalbell.services.delivery.enrolment_recheck import exited_since
 from loyalbell.services.delivery.outbox import become
 from loyalbell.services.delivery.rendering import (
     Compiled,
@@ -125,7 +125,9 @@ class Composer:
         ids = [delivery.person_id for delivery in deliveries]
         people = {one.id: one for one in self.session.scalars(select(Person).where(Person.id.in_(ids)))}
         care = send_facts(self.session, list(people.values()), channel, self.now)
-        gone = exited_since(self.session, self.application.snapshot(), deliveries, int(self.now.timestamp()))
+        gone = exited_since(
+            self.application, self.session, self.application.snapshot(), deliveries, int(self.now.timestamp())
+        )
         for delivery in deliveries:
             if delivery.id in gone:
                 become(delivery, WITHHELD, cause=gone[delivery.id])

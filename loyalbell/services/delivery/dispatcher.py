@@ -18,10 +18,10 @@ from loyalbell.core.messages.delivery_reports import lasting, say_status, status
 from loyalbell.core.policy.delivery_state import BOUNCED, FAILED, IN_FLIGHT, PLANNED, SENT, UNSURE, WAITING
 from loyalbell.services.application import Application
 from loyalbell.services.delivery.bounces import bounced
-from loyalbell.services.delivery.campaign_limits import within_limits
 from loyalbell.services.delivery.composer import Composer
 from loyalbell.services.delivery.outbox import become
 from loyalbell.services.delivery.rendering import message_id
+from loyalbell.services.delivery.timing import allowed_now
 from loyalbell.services.settings.channels import CareSettings
 from loyalbell.storage.schema import Campaign, Delivery, Shop
 from loyalbell.storage.webhook_events import announce, anyone_listens
@@ -76,7 +76,7 @@ def claim(application: Application, limit: int) -> Batch:
             return Batch([], 0)
         due = select(Delivery).where(*_due(session, now)).order_by(Delivery.due_at, Delivery.id).limit(limit)
         claimed = list(session.scalars(due))
-        deliveries = within_limits(session, shop, claimed, now)
+        deliveries = allowed_now(session, shop, claimed, now)
         composer, ready = Composer(application, session, shop, now), []
         for channel in ("email", "text", "chat"):
             ready += composer.ready(

@@ -13,7 +13,7 @@ from loyalbell.core.messages.merge_fields import FieldProblem
 from loyalbell.services.campaigns import queries as campaign_queries
 from loyalbell.services.campaigns.audience import Audience, audience, plan_of
 from loyalbell.services.customers import queries as customer_queries
-from loyalbell.services.delivery import campaign_limits
+from loyalbell.services.delivery import timing
 from loyalbell.services.messages import preview
 from loyalbell.services.messages import queries as message_queries
 from loyalbell.services.segments import queries as segment_queries
@@ -37,7 +37,7 @@ def sheet(context: RequestContext, campaign: Campaign, chosen: int = 0) -> dict[
         "letters": message_queries.names_with(application, set(campaign_queries.message_ids(campaign))),
         "segments": dict(segment_queries.current_names(application)),
         "people": customer_queries.some_people(application, some),
-        "later": campaign_limits.would_wait(application, list(who.reached), plan.at or now),
+        "later": timing.would_wait(application, list(who.reached), plan.at or now),
     }
     zone = context.application.the_shop().zone
     first = plan.at or now

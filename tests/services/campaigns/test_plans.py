@@ -13,7 +13,7 @@ from loyalbell.demo.messages import lapsed
 from loyalbell.services.campaigns import audience
 from loyalbell.services.campaigns import commands as campaign_commands
 from loyalbell.services.campaigns.queries import CannotSend
-from loyalbell.services.delivery.campaign_limits import in_quiet_hours
+from loyalbell.services.delivery.timing import in_quiet_hours
 from loyalbell.services.scheduler import tick
 from loyalbell.services.segments import commands as segment_commands
 from loyalbell.services.segments import queries as segment_queries

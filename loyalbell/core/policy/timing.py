@@ -1,0 +1,66 @@
+"""When one message to one person may leave: windows, quiet hours, closed days, contact limits, patience.
+
+Pure, and the same at every attempt: first, retried, released, resumed, un-silenced, sent again by a person.
+"""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Literal, NamedTuple
+
+from loyalbell.core.clock.send_windows import NO_QUIET, QuietHours, SendWindow, opens
+from loyalbell.core.clock.zones import DAY, Zone
+from loyalbell.core.policy.send_policy import FrequencyCap, next_allowed
+
+LATE = 900
+"""Seconds by which a tick may lag behind before a message counts as late: a quarter of an hour."""
+
+
+class Decision(NamedTuple):
+    """``until`` is the instant to which it is postponed; ``cause`` why it is postponed or withheld."""
+
+    kind: Literal["send", "postpone", "withhold"]
+    until: int = 0
+    cause: str = ""
+
+
+SEND = Decision("send")
+
+
+@dataclass(frozen=True)
+class Attempt:
+    """One message that has fallen due. Instants are whole seconds since 1970.
+
+    ``due`` is when it was to leave; ``patience`` for how many days a limit or a time when the program was off
+    may put it off; ``sent`` the instants of earlier marketing messages to the person, ascending.
+    """
+
+    due: int
+    window: SendWindow
+    patience: int
+    marketing: bool
+    zone: Zone
+    sent: Sequence[int] = ()
+
+
+def when(attempt: Attempt, quiet: QuietHours, caps: Sequence[FrequencyCap], now: int) -> Decision:
+    """What is to be done with it now. A service message is put off by its own window alone.
+
+    A window or the quiet hours put it off for as long as they take; a limit, or a time when the program was
+    off, within its patience (rules of the job, section 6).
+    """
+    quiet = quiet if attempt.marketing else NO_QUIET
+    is_late = now - attempt.due > LATE
+    open_at = opens(now, attempt.window, quiet, attempt.zone)
+    if open_at is None:
+        return Decision("withhold", cause="never opens")
+    first = attempt.due if is_late else opens(attempt.due, attempt.window, quiet, attempt.zone) or open_at
+    last = first + attempt.patience * DAY
+    if is_late and open_at > last:
+        return Decision("withhold", cause="too late")
+    allowed = next_allowed(attempt.sent, caps, open_at) if attempt.marketing else open_at
+    if allowed > open_at:
+        again = opens(allowed, attempt.window, quiet, attempt.zone)
+        if again is None or again > last:
+            return Decision("withhold", cause="contact limit")
+        return Decision("postpone", again, "contact limit")
+    return SEND if open_at == now else Decision("postpone", open_at, "window")
