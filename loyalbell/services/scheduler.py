@@ -23,11 +23,15 @@ RENEW_SECONDS = 15.0
 def tick(application: Application, sender: Sender, ringing: SequenceRunner | None = None) -> int:
     """Everything that is due now, in batches: places in sequences moved on, then touches settled.
 
-    Returns how many.
+    One part that fails does not stop the others. Returns how many.
     """
-    campaign_commands.start_due(application)
-    publishing.publish_due(application)
-    done = (ringing or SequenceRunner(application)).tick()
+    runner = ringing or SequenceRunner(application)
+    done = 0
+    for part in (campaign_commands.start_due, publishing.publish_due, lambda _: runner.tick()):
+        try:
+            done += part(application)
+        except Exception:
+            log.exception("a part of a tick failed; the others go on")
     while count := dispatcher.send_due(application, sender):
         done += count
     return done

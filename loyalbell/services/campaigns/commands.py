@@ -13,6 +13,7 @@ from loyalbell.core.clock.zones import zone_of
 from loyalbell.core.messages.content import CHANNELS
 from loyalbell.core.policy.delivery_state import PLANNED, WITHHELD
 from loyalbell.core.policy.send_policy import VolumeGuard
+from loyalbell.core.segments.model import RuleProblem
 from loyalbell.services.application import Application
 from loyalbell.services.campaigns.audience import Audience, audience, plan_of
 from loyalbell.services.campaigns.queries import CannotSend, blocked, findings, message_ids
@@ -172,8 +173,12 @@ def start_due(application: Application) -> int:
         return 0
     guard = VolumeGuard(care.guard_factor, care.guard_floor)
     for campaign in due:
-        found = audience(application, campaign)
-        why = _odd(application, campaign, found, guard)
+        try:
+            found = audience(application, campaign)
+            why = _odd(application, campaign, found, guard)
+        except RuleProblem as problem:
+            _hold(application, campaign.id, f"Its audience cannot be counted: {problem}")
+            continue
         with application.database.transaction() as session:
             kept = session.get_one(Campaign, campaign.id)
             if kept.state != "scheduled":
@@ -192,6 +197,15 @@ def start_due(application: Application) -> int:
                 _start(application, session, kept, found, campaign.by or "the clock")
                 begun += 1
     return begun
+
+
+def _hold(application: Application, campaign_id: int, why: str) -> None:
+    """Holds a campaign that cannot start, with the reason for whoever looks; the others go on."""
+    with application.database.transaction() as session:
+        kept = session.get_one(Campaign, campaign_id)
+        if kept.state == "scheduled":
+            kept.state, kept.held_because = "held", why
+            application.note(session, "the clock", "held a campaign", campaign=kept.name, why=why)
 
 
 def _odd(application: Application, campaign: Campaign, found: Audience, guard: VolumeGuard) -> str:

@@ -16,6 +16,7 @@ from loyalbell.core.segments.evaluation import RuleEvaluation, evaluate, meets_l
 from loyalbell.core.segments.explanation import Judged, explain
 from loyalbell.core.segments.funnel import funnel
 from loyalbell.core.segments.model import FieldCondition, Rule, read_rule, segments_in
+from loyalbell.core.segments.problems import RuleProblem
 from loyalbell.core.segments.sentence import say_rule
 from loyalbell.core.segments.warnings import Warning, sparse_fields, warnings
 from loyalbell.services import references
@@ -65,8 +66,17 @@ class SegmentProblem(Exception):
 
 
 def saved_rules(session: Session) -> dict[int, Rule]:
-    """Every saved segment's rule by id, for rules that lean on them."""
-    return {segment.id: rule_of(segment) for segment in session.scalars(select(Segment))}
+    """Every saved segment's rule by id, for rules that lean on them.
+
+    One that cannot be read is left out, as if it were not there: only what leans on it is stopped.
+    """
+    rules = {}
+    for segment in session.scalars(select(Segment)):
+        try:
+            rules[segment.id] = rule_of(segment)
+        except RuleProblem:
+            continue
+    return rules
 
 
 def who(application: Application, rule: Rule, as_of: datetime | None = None) -> tuple[HistorySnapshot, Mask]:

@@ -2,8 +2,7 @@
 
 from datetime import timedelta
 
-from sqlalchemy import ColumnElement, func, select, update
-from sqlalchemy.orm import Session
+from sqlalchemy import func, select, update
 
 from loyalbell.core.policy.delivery_state import PAUSED, PLANNED, WITHHELD
 from loyalbell.core.sequences.engine import UNDER_WAY
@@ -13,6 +12,7 @@ from loyalbell.services.delivery.outbox import become_all
 from loyalbell.services.sequences.drafts import SequenceProblem
 from loyalbell.services.sequences.runner import skip_due
 from loyalbell.services.sequences.shop_policy import live_version
+from loyalbell.services.sequences.withdrawal import deliveries_of, withdraw
 from loyalbell.storage import schema
 from loyalbell.storage.schema import Delivery, Enrolment
 
@@ -26,17 +26,8 @@ def pause(application: Application, sequence_id: int, by: str) -> None:
         if sequence.state != "live":
             raise SequenceProblem("Only a sequence that rings can be paused.")
         sequence.state, sequence.paused_at = "paused", application.clock.now()
-        _withdraw(session, sequence_id)
+        withdraw(session, sequence_id)
         application.note(session, by, "paused a sequence", sequence=sequence.name)
-
-
-def _withdraw(session: Session, sequence_id: int) -> None:
-    """Messages planned but not handed over wait with the sequence."""
-    become_all(session, _of(sequence_id), PAUSED)
-
-
-def _of(sequence_id: int) -> ColumnElement[bool]:
-    return (Delivery.origin_kind == "sequence") & (Delivery.origin_id == sequence_id)
 
 
 def waiting(application: Application, sequence_id: int) -> int:
@@ -84,14 +75,14 @@ def resume(application: Application, sequence_id: int, still_wanted: bool, let_i
         session.execute(overdue.values(due_at=now if still_wanted else now - AN_HOUR))
         if not still_wanted:
             skip_due(application, session, sequence, now)
-        waiting = _of(sequence_id) & (Delivery.state == PAUSED)
+        waiting = deliveries_of(sequence_id) & (Delivery.state == PAUSED)
         if still_wanted:
             become_all(session, waiting, PLANNED, due_at=now)
         else:
             become_all(session, waiting, WITHHELD, cause="stopped")
         if not let_in:
             sequence.looked_until = sequence.rings_since = now
-        sequence.state, sequence.paused_at = "live", None
+        sequence.state, sequence.paused_at, sequence.set_aside_because = "live", None, None
         application.note(
             session,
             by,
@@ -111,7 +102,7 @@ def stop_all(application: Application, sequence_id: int, by: str) -> int:
             .where(Enrolment.sequence_id == sequence_id, Enrolment.state == UNDER_WAY)
             .values(state="taken out", cause="the sequence was stopped", due_at=None, ended_at=now)
         )
-        become_all(session, _of(sequence_id), WITHHELD, cause="stopped")
+        become_all(session, deliveries_of(sequence_id), WITHHELD, cause="stopped")
         sequence.state, sequence.goes_live_at = "stopped", None
         count = int(done.rowcount)  # type: ignore[attr-defined]
         application.note(session, by, "stopped a sequence", sequence=sequence.name, people=count)

@@ -20,6 +20,7 @@ from loyalbell.services.sequences.actions import ActionWriter
 from loyalbell.services.sequences.engine_batch import Batch, VolumeGate, numbers_of
 from loyalbell.services.sequences.enrolment import look
 from loyalbell.services.sequences.places import COLUMNS, place_of, seconds, write
+from loyalbell.services.sequences.set_aside import SequenceBroken, of_sequence, set_aside
 from loyalbell.services.sequences.shop_policy import around_of, live_plans, send_policy_of, volume_guard_of
 from loyalbell.services.settings.channels import CareSettings
 from loyalbell.storage import schema
@@ -44,13 +45,28 @@ class SequenceRunner:
             return 0
         known, around = self._ready(now)
         self._look(known, around, now)
-        self._wake(known, now)
-        held = self._too_many(known, now)
+        while True:
+            try:
+                self._wake(known, now)
+                held = self._too_many(known, now)
+                break
+            except SequenceBroken as broken:
+                if not set_aside(self.application, broken):
+                    raise
         moved = 0
         with without_collecting():
-            while count := self._batch(known, now, held):
+            while count := self._batch_or_set_aside(known, now, held):
                 moved += count
         return moved
+
+    def _batch_or_set_aside(self, known: SequenceHistory, now: datetime, held: set[int]) -> int:
+        """A batch; where one sequence breaks it, that one is set aside and the batch tried again."""
+        while True:
+            try:
+                return self._batch(known, now, held)
+            except SequenceBroken as broken:
+                if not set_aside(self.application, broken):
+                    raise
 
     def due(self) -> bool:
         """Whether somebody's place is due."""
@@ -96,28 +112,33 @@ class SequenceRunner:
 
     def _look(self, known: SequenceHistory, around: TriggerContext, now: datetime) -> None:
         with self.application.database.reading() as session:
-            live = [sequence.id for sequence, _ in live_plans(session)]
+            live = list(
+                session.scalars(
+                    select(schema.Sequence.id)
+                    .where(schema.Sequence.state == "live")
+                    .order_by(schema.Sequence.rank, schema.Sequence.id)
+                )
+            )
         for sequence_id in live:
-            with self.application.database.transaction() as session:
-                sequence = session.get_one(schema.Sequence, sequence_id)
-                version = session.get_one(SequenceVersion, sequence.live_version_id)
-                look(session, sequence, read_plan(version.plan), known, around, now)
+            try:
+                with of_sequence(sequence_id), self.application.database.transaction() as session:
+                    sequence = session.get_one(schema.Sequence, sequence_id)
+                    version = session.get_one(SequenceVersion, sequence.live_version_id)
+                    look(session, sequence, read_plan(version.plan), known, around, now)
+            except SequenceBroken as broken:
+                set_aside(self.application, broken)
 
     def _wake(self, known: SequenceHistory, now: datetime) -> None:
         """Those who wait for something that has happened are due at the instant at which it did."""
         at = int(now.timestamp())
         with self.application.database.reading() as session:
             waits = {
-                version.id: [
-                    one.id
-                    for one in every_step(read_plan(version.plan).steps)
-                    if isinstance(one, WaitStep) and one.kind == "until event"
+                sequence.live_version_id: [
+                    step.id
+                    for step in every_step(plan.steps)
+                    if isinstance(step, WaitStep) and step.kind == "until event"
                 ]
-                for version in session.scalars(
-                    select(SequenceVersion).join(
-                        schema.Sequence, schema.Sequence.live_version_id == SequenceVersion.id
-                    )
-                )
+                for sequence, plan in live_plans(session)
             }
             asked = [(version, steps) for version, steps in waits.items() if steps]
             rows = [
@@ -137,13 +158,14 @@ class SequenceRunner:
         numbers = numbers_of(known, [row[3] for row in rows])
         for row in rows:
             place = place_of(row)
-            tree = self._tree(place.version)
-            position = place.position
-            arrived = position.entered if position.tried is None else position.tried
-            about.turn("", numbers[place.person], at)
-            after = woken(tree, position, about.first, arrived, at)
-            if after.due != position.due:
-                changed.append((place.id, after.due))
+            with of_sequence(place.sequence):
+                tree = self._tree(place.version)
+                position = place.position
+                arrived = position.entered if position.tried is None else position.tried
+                about.turn("", numbers[place.person], at)
+                after = woken(tree, position, about.first, arrived, at)
+                if after.due != position.due:
+                    changed.append((place.id, after.due))
         if changed:
             with self.application.database.transaction() as session:
                 for at_, due in changed:
@@ -179,7 +201,12 @@ class SequenceRunner:
                 sequence = session.get_one(schema.Sequence, sequence_id)
                 most = guard.most(volume_guard.normal_of(session, sequence, now, guard, len(known.ids)))
                 today = volume_guard.sent_today(session, sequence_id, now, shop.zone)
-                if today + count > most and today + self._would_send(session, known, now, sequence_id) > most:
+                with of_sequence(sequence_id):
+                    far_above = (
+                        today + count > most
+                        and today + self._would_send(session, known, now, sequence_id) > most
+                    )
+                if far_above:
                     found.add(sequence_id)
         return found
 
@@ -210,12 +237,13 @@ class SequenceRunner:
             doing = ActionWriter(session, shop, known, now)
             gate = VolumeGate(session, known, now, shop, too_many)
             for place in places:
-                place.position, acts = batch.step(place)
-                for act in acts:
-                    held = gate.held(place.sequence) if act.kind == "send" else None
-                    doing.do(self._tree(place.version), place, act, held)
-                    if act.kind == "send":
-                        batch.note_sent(place, act.step, act.at)
+                with of_sequence(place.sequence):
+                    place.position, acts = batch.step(place)
+                    for act in acts:
+                        held = gate.held(place.sequence) if act.kind == "send" else None
+                        doing.do(self._tree(place.version), place, act, held)
+                        if act.kind == "send":
+                            batch.note_sent(place, act.step, act.at)
             doing.write()
             write(session, places, now)
             return len(places)

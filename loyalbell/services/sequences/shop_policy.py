@@ -9,7 +9,7 @@ from loyalbell.core.messages.content import read_content
 from loyalbell.core.policy.send_policy import VolumeGuard
 from loyalbell.core.sequences.engine_facts import MessageFacts, SendPolicy
 from loyalbell.core.sequences.event_rows import Others
-from loyalbell.core.sequences.plan import EventFilter, OnEvent, Plan, read_plan
+from loyalbell.core.sequences.plan import EventFilter, OnEvent, Plan, PlanProblem, read_plan
 from loyalbell.core.sequences.triggers import TriggerContext
 from loyalbell.services.delivery.composer import OFTEN
 from loyalbell.services.segments.queries import saved_rules
@@ -53,14 +53,23 @@ def letters_of(session: Session) -> dict[int, MessageFacts]:
 
 
 def live_plans(session: Session) -> list[tuple[Sequence, Plan]]:
-    """Sequences that ring, with the version that does, the first in rank first."""
+    """Sequences that are live, with their plans, the first in rank first.
+
+    One whose plan cannot be read is left out here, and set aside by the runner.
+    """
     rows = session.execute(
         select(Sequence, SequenceVersion.plan)
         .join(SequenceVersion, SequenceVersion.id == Sequence.live_version_id)
         .where(Sequence.state == "live")
         .order_by(Sequence.rank, Sequence.id)
     ).all()
-    return [(sequence, read_plan(plan)) for sequence, plan in rows]
+    readable = []
+    for sequence, plan in rows:
+        try:
+            readable.append((sequence, read_plan(plan)))
+        except PlanProblem:
+            continue
+    return readable
 
 
 def named_by_others(session: Session) -> Others:

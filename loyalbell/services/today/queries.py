@@ -224,6 +224,12 @@ def _sequence_needs(session: Session) -> list[Need]:
         needs.append(
             Need(f"“{one.name}” could not be published", words, f"/sequences/{one.id}/publish", "Look", True)
         )
+    for one in session.scalars(select(Sequence).where(Sequence.set_aside_because.is_not(None))):
+        words = (
+            f"{one.set_aside_because} Everyone keeps their place and nothing of it is sent."
+            " The others go on. Mend it, then resume it."
+        )
+        needs.append(Need(f"“{one.name}” has been set aside", words, f"/sequences/{one.id}", "Mend it", True))
     unsure = session.execute(
         select(Sequence.id, Sequence.name, func.count())
         .join(Delivery, Delivery.origin_id == Sequence.id)

@@ -13,7 +13,8 @@ class Sequence(Base):
     """A sequence with its draft. ``live_version_id`` is the version that rings; ``key`` draws its arms.
 
     ``state``: draft, live, paused, stopped. ``looked_until`` is up to when its start rule has been looked at;
-    ``goes_live_at`` when ``goes_live_with`` is to be published by itself, ``publish_problem`` why it was not.
+    ``goes_live_at`` when ``goes_live_with`` is to be published by itself, ``publish_problem`` why it was not;
+    ``set_aside_because`` what could not be carried out, so that the program paused it.
     The lower ``rank`` goes first where two meet. ``normal`` is how many messages a day are usual, as the
     rehearsal before publishing said.
     """
@@ -30,6 +31,7 @@ class Sequence(Base):
     goes_live_at: Mapped[datetime | None]
     goes_live_with: Mapped[dict[str, Any] | None]
     publish_problem: Mapped[str | None]
+    set_aside_because: Mapped[str | None]
     rank: Mapped[int] = mapped_column(default=0)
     department_id: Mapped[int | None] = mapped_column(ForeignKey("department.id"))
     rings_since: Mapped[datetime | None]
