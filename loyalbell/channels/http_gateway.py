@@ -12,6 +12,7 @@ import httpx
 
 from loyalbell.channels.sender import Outcome, Outgoing, Result
 from loyalbell.channels.webhook import signature
+from loyalbell.core.messages.refusals import gateway_names_the_number
 
 TIMEOUT_SECONDS = 20.0
 SIDE_BY_SIDE = 4
@@ -68,9 +69,10 @@ class GatewaySender:
 
 
 def _result(status: int) -> Result:
+    """Only the status for a number that is gone speaks of the customer; any other refusal of us."""
     if 200 <= status < 300 or status == 409:
         return "accepted"
-    return "try later" if status in (408, 425, 429) or status >= 500 else "refused"
+    return "refused" if gateway_names_the_number(status) else "try later"
 
 
 def _words(answer: httpx.Response) -> str:

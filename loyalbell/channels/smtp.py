@@ -6,6 +6,7 @@ from collections.abc import Callable, Sequence
 from aiosmtplib import SMTP, SMTPException, SMTPResponseException
 
 from loyalbell.channels.sender import Outcome, Outgoing, Result
+from loyalbell.core.messages.refusals import names_the_mailbox
 
 TIMEOUT_SECONDS = 30
 
@@ -83,21 +84,30 @@ class SmtpSender:
             await _say_goodbye(client)
 
     async def _hand_over(self, client: SMTP, message: Outgoing) -> Outcome:
-        """Before DATA nothing can have been taken; once DATA is under way only a reply is certain."""
+        """Before DATA nothing can have been taken; once DATA is under way only a reply is certain.
+
+        Only an answer to RCPT can be about the mailbox; any other refusal speaks of us or of the moment.
+        """
         certain: Result = "try later"
+        is_recipient = False
         try:
             await client.mail(message.sender)
+            is_recipient = True
             await client.rcpt(message.recipient)
-            certain = "unsure"
+            is_recipient, certain = False, "unsure"
             reply = await client.data(message.content)
             return Outcome(message.delivery_id, "accepted", f"{reply.code} {reply.message}")
         except SMTPResponseException as error:
             await _reset(client)
-            result: Result = "refused" if error.code >= 500 else "try later"
+            refused = is_recipient and error.code >= 500 and names_the_mailbox(error.code, error.message)
+            result: Result = "refused" if refused else "try later"
             return Outcome(message.delivery_id, result, f"{error.code} {error.message}")
         except (SMTPException, OSError) as error:
             client.close()
             return Outcome(message.delivery_id, certain, str(error))
+        except ValueError as error:
+            await _reset(client)
+            return Outcome(message.delivery_id, "try later", f"the message cannot be handed over: {error}")
 
 
 async def _reset(client: SMTP) -> None:

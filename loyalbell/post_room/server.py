@@ -78,7 +78,7 @@ def networks(store: PostRoomStore, now: Callable[[], datetime]) -> FastAPI:
         if channel == "chat" and not body.get("opening") and str(body.get("to", "")).startswith("closed"):
             return JSONResponse({"problem": "no conversation is open"}, 403)
         if str(body.get("to", "")).endswith("0000"):
-            return JSONResponse({"problem": "no such number"}, 404)
+            return JSONResponse({"problem": "no such number"}, 410)
         new = store.keep_short(channel, str(body["id"]), str(body["to"]), body, now())
         return JSONResponse({"id": body["id"]}, 202 if new else 409)
 

@@ -7,14 +7,15 @@ network can be asked.
 """
 
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
 
 from sqlalchemy import ColumnElement, select, update
 from sqlalchemy.orm import Session
 
 from loyalbell.channels.sender import Outcome, Outgoing, Sender
-from loyalbell.core.messages.delivery_reports import lasting, say_status, status_in
+from loyalbell.core.messages.delivery_reports import say_status, status_in
+from loyalbell.core.messages.refusals import is_for_good, refused_alike
 from loyalbell.core.policy.delivery_state import BOUNCED, FAILED, IN_FLIGHT, PLANNED, SENT, UNSURE, WAITING
 from loyalbell.services.application import Application
 from loyalbell.services.delivery.bounces import bounced
@@ -95,9 +96,16 @@ def record(application: Application, outcomes: Sequence[Outcome]) -> None:
                 select(Delivery).where(Delivery.id.in_([o.delivery_id for o in outcomes]))
             )
         }
-        for outcome in outcomes:
+        for outcome in _doubted(outcomes):
             _settle(session, found[outcome.delivery_id], outcome, now)
         _tell_others(session, found.values(), now)
+
+
+def _doubted(outcomes: Sequence[Outcome]) -> list[Outcome]:
+    """Refusals that many of a batch share are tried again instead of counting against the customers."""
+    refusals = [(one.delivery_id, one.words) for one in outcomes if one.result == "refused"]
+    alike = set(refused_alike(len(outcomes), refusals))
+    return [replace(one, result="try later") if one.delivery_id in alike else one for one in outcomes]
 
 
 def _tell_others(session: Session, deliveries: Iterable[Delivery], now: datetime) -> None:
@@ -121,7 +129,7 @@ def _settle(session: Session, delivery: Delivery, outcome: Outcome, now: datetim
             session,
             delivery,
             now,
-            _lasting(delivery, status, outcome.words),
+            is_for_good(outcome.words),
             say_status(status, outcome.words) if status else outcome.words,
         )
     elif outcome.result == "unsure":
@@ -130,13 +138,6 @@ def _settle(session: Session, delivery: Delivery, outcome: Outcome, now: datetim
         become(delivery, PLANNED, due_at=now + WAITS[delivery.attempts - 1])
     else:
         become(delivery, FAILED, cause="not accepted")
-
-
-def _lasting(delivery: Delivery, status: str, words: str) -> bool:
-    """Whether a refusal is about the address itself; a gateway says so with 404 or 410."""
-    if delivery.channel != "email":
-        return words.startswith(("404", "410"))
-    return lasting(status) if status else words.startswith(("550", "551", "553"))
 
 
 def mend_after_stop(application: Application, sender: Sender) -> None:

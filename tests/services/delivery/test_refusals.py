@@ -1,0 +1,106 @@
+"""A refusal of the mail server or a gateway about us counts against no customer."""
+
+import asyncio
+from collections.abc import Sequence
+from typing import Any
+
+from aiosmtpd.controller import Controller
+from sqlalchemy import select
+
+from loyalbell.channels.http_gateway import _result
+from loyalbell.channels.loopback import LOOPBACK, free_port
+from loyalbell.channels.sender import Outcome, Outgoing
+from loyalbell.channels.smtp import SmtpSender
+from loyalbell.services.scheduler import tick
+from loyalbell.storage.schema import Suppression
+from tests.services.campaigns.test_plans import CampaignPlanCase
+from tests.services.sequences.test_runner import HOUR
+
+MAIL = b"Subject: Hi\r\n\r\nHi\r\n"
+
+
+class Answering:
+    """A mail server that answers each command as it is told."""
+
+    def __init__(self, **answers: str) -> None:
+        self.answers = answers
+
+    async def handle_MAIL(self, server: Any, session: Any, envelope: Any, address: str, options: Any) -> str:
+        envelope.mail_from = address
+        return self.answers.get("mail", "250 OK")
+
+    async def handle_RCPT(self, server: Any, session: Any, envelope: Any, address: str, options: Any) -> str:
+        envelope.rcpt_tos.append(address)
+        return self.answers.get("rcpt", "250 OK")
+
+    async def handle_DATA(self, server: Any, session: Any, envelope: Any) -> str:
+        await asyncio.sleep(0)
+        return self.answers.get("data", "250 OK")
+
+
+class RefusalsTest(CampaignPlanCase):
+    def server(self, **answers: str) -> SmtpSender:
+        controller = Controller(Answering(**answers), hostname=LOOPBACK, port=free_port())
+        controller.start()
+        self.addCleanup(controller.stop)
+        return SmtpSender(LOOPBACK, controller.port)
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.more = [self.add_person(f"more{number}@example.com") for number in range(34)]
+        for person in self.more:
+            self.add_order(person, 100)
+
+    def suppressed(self) -> int:
+        with self.application.database.reading() as session:
+            return len(list(session.scalars(select(Suppression))))
+
+    def begin(self) -> int:
+        made = self.draft(engaged_only=False)
+        self.start(made)
+        return made
+
+    def test_relaying_denied_at_mail_from(self) -> None:
+        """Seen: it suppressed all 40 customers for good."""
+        made = self.begin()
+        tick(self.application, _Through(self.server(mail="550 relaying denied")))
+        self.assertEqual((self.suppressed(), self.sent(made)), (0, 0))
+        self.clock.move_on(HOUR)
+        tick(self.application, _Through(self.server()))
+        self.assertEqual(self.sent(made), 40, "all got it once the mail server took us again")
+
+    def test_a_policy_at_rcpt_and_a_refusal_after_data(self) -> None:
+        for answers in ({"rcpt": "550 5.7.1 Blocked by policy"}, {"data": "554 5.7.1 Looks like spam"}):
+            with self.subTest(**answers):
+                made = self.begin()
+                tick(self.application, _Through(self.server(**answers)))
+                self.assertEqual((self.suppressed(), self.sent(made)), (0, 0))
+
+    def test_a_server_that_knows_nobody_any_more_marks_nobody(self) -> None:
+        self.begin()
+        tick(self.application, _Through(self.server(rcpt="550 5.1.1 User unknown")))
+        self.assertEqual(self.suppressed(), 0)
+
+    def test_one_mailbox_that_is_gone_is_marked(self) -> None:
+        sender = self.server(rcpt="550 5.1.1 User unknown")
+        gone = Outgoing(1, "shop@example.com", "gone@example.com", "<1@x>", MAIL)
+        self.assertEqual([one.result for one in sender.send([gone])], ["refused"])
+
+    def test_statuses_of_a_gateway(self) -> None:
+        """Seen: a gateway's 404 suppressed every number; 402, 301, 400 marked customers bounced."""
+        for status in (301, 302, 400, 401, 402, 403, 404, 429, 500, 502, 503):
+            self.assertEqual(_result(status), "try later", status)
+        self.assertEqual([_result(status) for status in (200, 202, 409, 410)], [*["accepted"] * 3, "refused"])
+
+
+class _Through:
+    """Hands a batch to an SMTP sender; cannot be asked."""
+
+    def __init__(self, sender: SmtpSender) -> None:
+        self.sender = sender
+
+    def send(self, batch: Sequence[Outgoing]) -> list[Outcome]:
+        return self.sender.send(batch)
+
+    def knows(self, message_id: str, channel: str = "email") -> bool | None:
+        return None
