@@ -15,6 +15,7 @@ from loyalbell.core.policy.send_policy import FrequencyCap, next_allowed
 from loyalbell.core.segments.model import Rule
 from loyalbell.core.sequences.assignment import arm_of
 from loyalbell.core.sequences.plan import (
+    AnyStep,
     Arm,
     EndStep,
     EventFilter,
@@ -22,12 +23,14 @@ from loyalbell.core.sequences.plan import (
     MessageStep,
     Plan,
     RandomSplitStep,
+    StopContactStep,
     WaitStep,
 )
 from loyalbell.core.sequences.plan_tree import Node, Tree
 
 LATE = 900
 """Seconds by which a tick may lag behind before what it does counts as done late: a quarter of an hour."""
+WHOLE_DAYS = ("days", "weeks", "months")
 UNDER_WAY, FINISHED, LEFT = "under way", "finished", "left"
 
 
@@ -179,20 +182,33 @@ def _wait(walk: _Walk, node: Node) -> None:
     assert isinstance(node.step, WaitStep)
     if walk.settled:
         return _go(walk, node.after, walk.due)
-    until = wait_until(node.step, walk.due, walk.anchor, walk.facts.zone)
+    then = walk.tree.nodes.get(node.after or "")
+    decides = then is not None and has_its_own_time(then.step)
+    until = wait_until(node.step, walk.due, walk.anchor, walk.facts.zone, decides)
     if node.step.kind == "until event":
         event_rows = walk.facts.first(node.step.event_filter, walk.due, min(walk.now, until))
         until = until if event_rows is None else event_rows
     return _hold(walk, max(until, walk.due), walk.due)
 
 
-def wait_until(wait: WaitStep, arrived: int, anchor: int, zone: Zone) -> int:
+def has_its_own_time(step: AnyStep) -> bool:
+    """Whether a step says at which time of the day it is done: an exact time, or a window."""
+    if isinstance(step, MessageStep):
+        return step.release.kind != "at once"
+    return isinstance(step, WaitStep) and step.kind == "until time"
+
+
+def wait_until(wait: WaitStep, arrived: int, anchor: int, zone: Zone, next_decides: bool = False) -> int:
     """When the wait is over at the latest, for somebody who came to it at ``arrived``.
 
-    See ``Position`` for the anchor.
+    Whole days before a step that has its own time (``next_decides``) end as their last local day begins, and
+    that step decides: in on Wednesday at 9:00, *2 days later at 7:55* is Friday at 7:55 (rules of the job,
+    section 1). See ``Position`` for the anchor.
     """
     if wait.kind in ("for", "until event"):
-        return after(arrived, wait.span, zone)
+        over = after(arrived, wait.span, zone)
+        in_days = wait.kind == "for" and wait.span.unit in WHOLE_DAYS and wait.span.amount
+        return zone.instant(zone.day(over), 0) if next_decides and in_days else over
     if wait.kind == "until time":
         exact = SendWindow(kind="exact", weekdays=wait.weekdays, begins=wait.at)
         found = opens(arrived, exact, NO_QUIET, zone)
@@ -295,6 +311,17 @@ def _end(walk: _Walk, node: Node) -> None:
     walk.state = FINISHED
 
 
+def _stop_contact(walk: _Walk, node: Node) -> None:
+    """Only whoever got the message before it, the goodbye, is taken off.
+
+    Whose message was withheld, failed or came back has not been asked whether they want to stay.
+    """
+    asked = node.last_message
+    if asked is None or asked in walk.sent:
+        walk.acts.append(Act(node.step.do, node.step.id, walk.due))
+    _go(walk, node.after, walk.due)
+
+
 def _act(walk: _Walk, node: Node) -> None:
     walk.acts.append(Act(node.step.do, node.step.id, walk.due))
     _go(walk, node.after, walk.due)
@@ -306,4 +333,5 @@ _DO: dict[Any, Callable[[_Walk, Node], None]] = {
     ForkStep: _fork,
     RandomSplitStep: _random_split,
     EndStep: _end,
+    StopContactStep: _stop_contact,
 }

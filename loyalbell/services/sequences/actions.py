@@ -11,7 +11,7 @@ from typing import Any
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from loyalbell.core.policy.delivery_state import HELD, PLANNED, WITHHELD
+from loyalbell.core.policy.delivery_state import HELD, PLANNED, SENT, WITHHELD
 from loyalbell.core.policy.origins import SEQUENCE
 from loyalbell.core.sequences import plan as p
 from loyalbell.core.sequences.engine import Act
@@ -27,7 +27,16 @@ from loyalbell.services.sequences.places import Place
 from loyalbell.storage import schema
 from loyalbell.storage.records.custom_fields import read_field
 from loyalbell.storage.records.person_facts import PersonFacts
-from loyalbell.storage.schema import CustomField, HandedOff, Message, Person, SequenceVersion, Shop, StaffNote
+from loyalbell.storage.schema import (
+    CustomField,
+    Delivery,
+    HandedOff,
+    Message,
+    Person,
+    SequenceVersion,
+    Shop,
+    StaffNote,
+)
 from loyalbell.storage.webhook_events import announce
 
 DELIVERY = (
@@ -64,7 +73,7 @@ class ActionWriter:
             pass
         elif isinstance(step, p.MessageStep):
             self._delivery(step, place, act, held)
-        else:
+        elif not isinstance(step, p.StopContactStep) or self._was_asked(tree, act.step, place):
             _DO[type(step)](self, step, place)
         place.trail.append(
             [act.step, act.at, f"arm {act.detail}" if act.kind == "arm" else act.detail or act.kind]
@@ -152,6 +161,24 @@ class ActionWriter:
         )
         key = f"brought by {place.sequence} {place.key}"
         bring(self.session, other, tree_of(read_plan(plan)), self.known, [place.person], key, self.now)
+
+    def _was_asked(self, tree: Tree, step_id: str, place: Place) -> bool:
+        """Whether the message before it was delivered.
+
+        One that was withheld, held, failed or came back was not.
+        """
+        goodbye = tree.nodes[step_id].last_message
+        if goodbye is None:
+            return True
+        delivered = select(Delivery.id).where(
+            Delivery.origin_kind == SEQUENCE,
+            Delivery.origin_id == place.sequence,
+            Delivery.step == goodbye,
+            Delivery.occurrence == place.key,
+            Delivery.person_id == place.person,
+            Delivery.state == SENT,
+        )
+        return self.session.scalar(delivered.limit(1)) is not None
 
     def stop_contact(self, step: p.StopContactStep, place: Place) -> None:
         person = self.session.get_one(Person, place.person)

@@ -5,6 +5,7 @@ looking.
 import unittest
 from datetime import date, datetime, timedelta
 from itertools import pairwise
+from typing import Any
 from zoneinfo import ZoneInfo
 
 from dateutil.relativedelta import relativedelta
@@ -15,8 +16,11 @@ from hypothesis import strategies as st
 from loyalbell.core.clock.durations import Span, after, months_later
 from loyalbell.core.clock.local_time import at_local
 from loyalbell.core.clock.pacing import NeverOpens, Pace, instants, paced
-from loyalbell.core.clock.send_windows import QuietHours, SendWindow, opens, seconds_of
+from loyalbell.core.clock.send_windows import NO_QUIET, QuietHours, SendWindow, opens, seconds_of
 from loyalbell.core.clock.zones import day_of, zone_of
+from loyalbell.core.sequences.engine import has_its_own_time, wait_until
+from loyalbell.core.sequences.plan import MessageStep, WaitStep, read_plan
+from loyalbell.core.sequences.plan_tree import tree_of
 from loyalbell.core.sequences.triggers import kept_on
 
 ZONES = ("America/New_York", "Europe/London", "Australia/Lord_Howe", "Asia/Kolkata", "UTC")
@@ -222,3 +226,38 @@ class PacingTest(unittest.TestCase):
     def test_hours_that_never_come_are_said(self) -> None:
         with self.assertRaises(NeverOpens):
             paced(10, 0, Pace(1, 60, SendWindow(kind="exact", begins="24:00")), self.ZONE)
+
+
+class DaysThenATimeTest(unittest.TestCase):
+    """rules.md section 1, its check dates (common practice, no source): dates, not only clock times."""
+
+    def test_a_dated_series(self) -> None:
+        zone = zone_of("America/New_York")
+
+        def message(step: str, begins: str) -> dict[str, Any]:
+            release = {"kind": "exact", "begins": begins}
+            return {"id": step, "do": "message", "message": 1, "release": release}
+
+        def days(step: str, count: int) -> dict[str, Any]:
+            return {"id": step, "do": "wait", "span": {"amount": count, "unit": "days"}}
+
+        steps = [days("w1", 2), message("a", "07:55"), days("w2", 3), message("b", "11:05")]
+        plan = read_plan({"steps": [*steps, days("w3", 14), message("c", "09:15")]})
+        now = at("2026-05-13T09:00")
+        arrived, left = now, []
+        tree = tree_of(plan)
+        for step in plan.steps:
+            if isinstance(step, WaitStep):
+                then = tree.nodes[tree.nodes[step.id].after or ""].step
+                arrived = wait_until(step, arrived, 0, zone, has_its_own_time(then))
+            else:
+                assert isinstance(step, MessageStep)
+                arrived = opens(arrived, step.release, NO_QUIET, zone) or 0
+                left.append(arrived)
+        expected = ["2026-05-15T07:55", "2026-05-18T11:05", "2026-06-01T09:15"]
+        self.assertEqual(left, [at(text) for text in expected])
+
+    def test_without_a_time_of_its_own_the_clock_is_kept(self) -> None:
+        zone = zone_of("America/New_York")
+        wait = WaitStep(id="w", span=Span(amount=2, unit="days"))
+        self.assertEqual(wait_until(wait, 1_778_677_200, 0, zone), 1_778_677_200 + 2 * 86_400)
