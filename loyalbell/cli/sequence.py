@@ -19,8 +19,8 @@ from loyalbell.core.clock.zones import day_of, zone_of
 from loyalbell.core.segments.model import RuleProblem
 from loyalbell.core.sequences.check import must_fix
 from loyalbell.core.sequences.plan import Plan, PlanProblem, read_plan
+from loyalbell.services.rehearsal import rehearsals
 from loyalbell.services.sequences import drafts as sequence_drafts
-from loyalbell.services.sequences import rehearsals
 
 app = typer.Typer(
     no_args_is_help=True, help="Sequences from files; their schema is printed by: loyalbell schema sequence."

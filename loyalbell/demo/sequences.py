@@ -4,9 +4,10 @@ from.
 
 from loyalbell.core.sequences.plan import read_plan
 from loyalbell.services.application import Application
+from loyalbell.services.rehearsal import rehearsals
 from loyalbell.services.sequences import commands as sequence_commands
 from loyalbell.services.sequences import drafts as sequence_drafts
-from loyalbell.services.sequences import rehearsals, sequence_templates
+from loyalbell.services.sequences import sequence_templates
 from loyalbell.storage import schema
 from loyalbell.storage.schema import SequenceVersion
 

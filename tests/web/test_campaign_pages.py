@@ -11,9 +11,9 @@ from sqlalchemy import select
 from loyalbell.core.campaigns.plan import CampaignPlan
 from loyalbell.services.campaigns import commands as campaign_commands
 from loyalbell.services.campaigns.audience import plan_of
+from loyalbell.services.rehearsal.forecast import rehearse_coming
 from loyalbell.services.sequences import sequence_templates
 from loyalbell.services.sequences.drafts import draft_of
-from loyalbell.services.sequences.forecast import rehearse_coming
 from loyalbell.storage import schema
 from loyalbell.storage.schema import Campaign, Message, Segment
 from tests.web.test_message_pages import SignedInPages

@@ -12,7 +12,7 @@ from loyalbell.core.policy.delivery_state import HANDED_OVER
 from loyalbell.services.application import Application
 from loyalbell.services.campaigns.audience import plan_of
 from loyalbell.services.campaigns.queries import CannotSend
-from loyalbell.services.sequences.forecast import WEEKS, Coming
+from loyalbell.services.rehearsal.forecast import WEEKS, Coming
 from loyalbell.storage.schema import Campaign, Delivery
 
 PAST_WEEKS = 2

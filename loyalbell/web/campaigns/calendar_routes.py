@@ -9,7 +9,7 @@ from starlette.datastructures import FormData
 
 from loyalbell.services.calendar import queries as calendar_queries
 from loyalbell.services.campaigns.queries import CannotSend
-from loyalbell.services.sequences.forecast import coming
+from loyalbell.services.rehearsal.forecast import coming
 from loyalbell.web.request import Form, RequestContext, SignedIn, text_of
 
 router = APIRouter()

@@ -22,10 +22,10 @@ from loyalbell.core.sequences.rehearsal import Line
 from loyalbell.core.sequences.rehearsal_figures import Day, Figures
 from loyalbell.services.application import Application
 from loyalbell.services.customers import queries as customer_queries
+from loyalbell.services.rehearsal import rehearsals
+from loyalbell.services.rehearsal.rehearsals import Rehearsed
 from loyalbell.services.sequences import drafts as sequence_drafts
 from loyalbell.services.sequences import queries as sequence_queries
-from loyalbell.services.sequences import rehearsals
-from loyalbell.services.sequences.rehearsals import Rehearsed
 from loyalbell.services.sequences.shop_policy import volume_guard_of
 from loyalbell.services.settings.channels import CareSettings, loaded
 from loyalbell.web.formatting import about, say_day

@@ -23,15 +23,9 @@ from loyalbell.core.sequences import plan_words
 from loyalbell.core.sequences.entry import OUT_WORDS
 from loyalbell.services.customers import queries as customer_queries
 from loyalbell.services.delivery import dispatcher
+from loyalbell.services.rehearsal import rehearsals
 from loyalbell.services.sequences import drafts as sequence_drafts
-from loyalbell.services.sequences import (
-    goals,
-    manual_entry,
-    pausing,
-    publishing,
-    publishing_preview,
-    rehearsals,
-)
+from loyalbell.services.sequences import goals, manual_entry, pausing, publishing, publishing_preview
 from loyalbell.services.sequences import queries as sequence_queries
 from loyalbell.services.sequences.drafts import SequenceProblem, draft_of
 from loyalbell.services.sequences.publishing import Choices

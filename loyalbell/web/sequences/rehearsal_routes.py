@@ -11,9 +11,9 @@ from fastapi.responses import Response
 from loyalbell.core.clock.zones import day_of, zone_of
 from loyalbell.core.segments.model import RuleProblem
 from loyalbell.core.sequences import plan as p
-from loyalbell.services.sequences import forecast, rehearsals
+from loyalbell.services.rehearsal import forecast, rehearsals
+from loyalbell.services.rehearsal.rehearsals import Rehearsed
 from loyalbell.services.sequences.drafts import draft_of
-from loyalbell.services.sequences.rehearsals import Rehearsed
 from loyalbell.services.settings.channels import StaffSettings, loaded
 from loyalbell.web.request import RequestContext, SignedIn
 from loyalbell.web.sequences import editor_rail as rail

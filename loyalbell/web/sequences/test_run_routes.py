@@ -10,8 +10,8 @@ from loyalbell.core.segments.model import RuleProblem
 from loyalbell.core.sequences import plan as p
 from loyalbell.core.sequences import plan_words
 from loyalbell.services.customers import queries as customer_queries
+from loyalbell.services.rehearsal import rehearsals, test_run
 from loyalbell.services.sequences import queries as sequence_queries
-from loyalbell.services.sequences import rehearsals, test_run
 from loyalbell.services.sequences.drafts import draft_of
 from loyalbell.services.settings.channels import ProofReader, ProofSettings, loaded
 from loyalbell.storage import schema

@@ -12,8 +12,8 @@ from loyalbell.core.rhythm.return_curve import buying_days, gaps, repeat_curve
 from loyalbell.services.calendar import queries as calendar_queries
 from loyalbell.services.campaigns import audience
 from loyalbell.services.campaigns.queries import CannotSend
+from loyalbell.services.rehearsal.forecast import look_ahead
 from loyalbell.services.scheduler import tick
-from loyalbell.services.sequences.forecast import look_ahead
 from tests.services.campaigns.test_plans import CampaignPlanCase
 from tests.services.sequences.test_runner import AFTER_AN_ORDER, DAY, HOUR, wait
 from tests.support import ZONE

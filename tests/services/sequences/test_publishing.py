@@ -12,12 +12,12 @@ from loyalbell.core.policy.send_policy import FrequencyCap
 from loyalbell.core.sequences.plan import read_plan
 from loyalbell.services.campaigns import audience
 from loyalbell.services.campaigns import commands as campaign_commands
+from loyalbell.services.rehearsal.forecast import rehearse_coming
 from loyalbell.services.segments import commands as segment_commands
 from loyalbell.services.segments import queries as segment_queries
 from loyalbell.services.sequences import commands as sequence_commands
 from loyalbell.services.sequences import drafts as sequence_drafts
 from loyalbell.services.sequences import goals, publishing
-from loyalbell.services.sequences.forecast import rehearse_coming
 from loyalbell.services.sequences.publishing import Choices
 from loyalbell.services.settings.channels import CareSettings
 from loyalbell.services.today.queries import today

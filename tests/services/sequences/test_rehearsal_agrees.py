@@ -18,10 +18,10 @@ from loyalbell.core.sequences.plan import MessageStep, Plan, every_step, read_pl
 from loyalbell.core.sequences.plan_tree import tree_of
 from loyalbell.core.sequences.rehearsal import Rehearsal, RehearsalScene
 from loyalbell.core.sequences.simulator import rehearse
+from loyalbell.services.rehearsal.rehearsals import without_doings
 from loyalbell.services.scheduler import tick
 from loyalbell.services.sequences import publishing
 from loyalbell.services.sequences.commands import keep
-from loyalbell.services.sequences.rehearsals import without_doings
 from loyalbell.services.sequences.shop_policy import around_of, send_policy_of
 from loyalbell.storage import schema
 from loyalbell.storage.schema import ConsentEntry, Delivery, Enrolment, Order, Shop

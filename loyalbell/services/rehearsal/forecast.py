@@ -24,9 +24,9 @@ from loyalbell.core.sequences.simulator import rehearse
 from loyalbell.core.sequences.triggers import TriggerContext
 from loyalbell.services.application import Application
 from loyalbell.services.campaigns.audience import audience, plan_of
+from loyalbell.services.rehearsal.rehearsals import WATCHED, Rehearsed, made_of, reactions, really_sent
 from loyalbell.services.rhythm.queries import shop_gap
 from loyalbell.services.sequences.places import COLUMNS, place_of
-from loyalbell.services.sequences.rehearsals import WATCHED, Rehearsed, made_of, reactions, really_sent
 from loyalbell.services.sequences.shop_policy import around_of, live_plans, send_policy_of
 from loyalbell.storage import schema
 from loyalbell.storage.schema import Campaign, Enrolment, Message, Shop
