@@ -1,4 +1,4 @@
-"""The reply tray: what customers wrote back, who sees to it, and our answers on the same channel."""
+"""Replies: what customers wrote back, who sees to it, and our answers on the same channel."""
 
 import uuid
 from collections import Counter

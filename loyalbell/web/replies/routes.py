@@ -1,4 +1,4 @@
-"""The reply tray."""
+"""Replies: what customers wrote back, and our answers."""
 
 from fastapi import APIRouter
 from fastapi.responses import Response
@@ -22,7 +22,7 @@ def list_page(
     found, load = inbox.in_the_inbox(application, state == "done", only, own), inbox.load_of(application)
     return context.page(
         "replies/inbox.html",
-        "tray",
+        "replies",
         threads=found,
         load=load,
         state=state,
@@ -35,7 +35,7 @@ def list_page(
 @router.get("/replies/answers")
 def canned(context: RequestContext = SignedIn) -> Response:
     kept = inbox.canned_answers(context.application)
-    return context.page("replies/canned.html", "tray", canned=kept)
+    return context.page("replies/canned.html", "replies", canned=kept)
 
 
 @router.post("/replies/answers")
@@ -66,7 +66,7 @@ def thread_page(reply_id: int, context: RequestContext = SignedIn, sent: str = "
     staff = sessions.everyone(application)
     return context.page(
         "replies/thread.html",
-        "tray",
+        "replies",
         reply=reply,
         person=person,
         lines=lines,
