@@ -10,12 +10,13 @@ from typing import Any
 from sqlalchemy import select
 
 from loyalbell.core.sequences.check import must_fix
-from loyalbell.core.sequences.plan import Plan, every_step, read_plan
+from loyalbell.core.sequences.plan import Plan, PlanProblem, every_step, read_plan
 from loyalbell.services.sequences import drafts as sequence_drafts
 from loyalbell.services.sequences import sequence_templates
+from loyalbell.services.sequences.set_aside import SequenceBroken, set_aside
 from loyalbell.services.settings.channels import CareSettings, loaded
 from loyalbell.storage import schema
-from loyalbell.storage.schema import Delivery, Enrolment, HeldBatch
+from loyalbell.storage.schema import Delivery, Enrolment, HeldBatch, SequenceVersion
 from tests.web.test_message_pages import SignedInPages
 
 LATER = timedelta(days=3)
@@ -162,6 +163,28 @@ class SequencePages(SignedInPages):
                 ).text,
             )
         self.assertIn("stopped version", self.post(f"/sequences/{made}/stop").text)
+
+    def test_one_that_was_set_aside_says_why_until_it_is_mended(self) -> None:
+        """Its live version cannot be read, its draft can: pages open, and publishing the draft mends it."""
+        made = self.draft("thanks")
+        self.post(f"/sequences/{made}/publish", when="now")
+        self.post(f"/sequences/{made}/bring", who="1")
+        with self.application.database.transaction() as session:
+            version = session.query(SequenceVersion).filter_by(sequence_id=made).one()
+            version.plan = {"version": 1, "steps": "none"}
+        set_aside(self.application, SequenceBroken(made, PlanProblem("The sequence: steps are no list.")))
+        for path in ("", "/live", "/people", "/publish", "/proof", "/rehearsal"):
+            self.assertEqual(self.client.get(f"/sequences/{made}{path}").status_code, 200, path)
+        for path in (f"/sequences/{made}", f"/sequences/{made}/live"):
+            self.assertIn("Set aside.", self.client.get(path).text)
+        self.assertIn("set aside", self.client.get("/sequences").text)
+        self.assertEqual(self.client.get("/customers/1").status_code, 200)
+        self.assertIn("Set aside.", self.post(f"/sequences/{made}/resume", waiting="skip", crossed="in").text)
+        published = self.post(f"/sequences/{made}/publish", when="now").text
+        self.assertIn("Paused since", published, "whoever publishes is asked about the messages that waited")
+        resumed = self.post(f"/sequences/{made}/resume", waiting="skip", crossed="in").text
+        self.assertNotIn("Set aside", resumed)
+        self.assertNotIn("set aside", self.client.get("/sequences").text)
 
     def test_a_draft_with_a_mistake_cannot_be_published_and_a_later_day_waits(self) -> None:
         empty = self.draft("blank")

@@ -385,3 +385,11 @@ def read_plan(data: Any) -> Plan:
         places = [str(part + 1) for part in first["loc"] if isinstance(part, int)]
         where = f"Step {'.'.join(places)}" if "steps" in first["loc"] and places else "The sequence"
         raise PlanProblem(f"{where}: {say_error(first)}.") from error
+
+
+def plan_or_none(data: Any) -> Plan | None:
+    """The plan in JSON data; ``None`` where there is none, or none that can be read."""
+    try:
+        return read_plan(data)
+    except PlanProblem:
+        return None

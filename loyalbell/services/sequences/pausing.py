@@ -1,16 +1,18 @@
 """Pausing a sequence with everybody in their place, resuming it, and stopping it for all."""
 
-from datetime import timedelta
+from datetime import datetime, timedelta
 
 from sqlalchemy import func, select, update
+from sqlalchemy.orm import Session
 
 from loyalbell.core.policy.delivery_state import PAUSED, PLANNED, WITHHELD
 from loyalbell.core.sequences.engine import UNDER_WAY
-from loyalbell.core.sequences.plan import MessageStep, every_step, read_plan
+from loyalbell.core.sequences.plan import MessageStep, every_step, plan_or_none
 from loyalbell.services.application import Application
 from loyalbell.services.delivery.outbox import become_all
 from loyalbell.services.sequences.drafts import SequenceProblem
 from loyalbell.services.sequences.runner import skip_due
+from loyalbell.services.sequences.set_aside import SAID
 from loyalbell.services.sequences.shop_policy import live_version
 from loyalbell.services.sequences.withdrawal import deliveries_of, withdraw
 from loyalbell.storage import schema
@@ -36,11 +38,8 @@ def waiting(application: Application, sequence_id: int) -> int:
     with application.database.reading() as session:
         sequence = session.get_one(schema.Sequence, sequence_id)
         live = live_version(session, sequence)
-        steps = (
-            [one.id for one in every_step(read_plan(live.plan).steps) if isinstance(one, MessageStep)]
-            if live
-            else []
-        )
+        plan = plan_or_none(live.plan) if live else None
+        steps = [one.id for one in every_step(plan.steps) if isinstance(one, MessageStep)] if plan else []
         standing = session.scalar(
             select(func.count()).where(
                 Enrolment.sequence_id == sequence_id,
@@ -69,12 +68,17 @@ def resume(application: Application, sequence_id: int, still_wanted: bool, let_i
         sequence = session.get_one(schema.Sequence, sequence_id)
         if sequence.state != "paused":
             raise SequenceProblem("Only a paused sequence can be resumed.")
+        live = live_version(session, sequence)
+        if live is None or plan_or_none(live.plan) is None:
+            raise SequenceProblem(
+                "Its live version cannot be read. Publish its draft in its place, then resume it."
+            )
         overdue = update(Enrolment).where(
             Enrolment.sequence_id == sequence_id, Enrolment.state == UNDER_WAY, Enrolment.due_at <= now
         )
         session.execute(overdue.values(due_at=now if still_wanted else now - AN_HOUR))
         if not still_wanted:
-            skip_due(application, session, sequence, now)
+            _skip_due(application, session, sequence, now)
         waiting = deliveries_of(sequence_id) & (Delivery.state == PAUSED)
         if still_wanted:
             become_all(session, waiting, PLANNED, due_at=now)
@@ -90,6 +94,13 @@ def resume(application: Application, sequence_id: int, still_wanted: bool, let_i
             sequence=sequence.name,
             waiting_messages="sent" if still_wanted else "skipped",
         )
+
+
+def _skip_due(application: Application, session: Session, sequence: schema.Sequence, now: datetime) -> None:
+    try:
+        skip_due(application, session, sequence, now)
+    except SAID as problem:
+        raise SequenceProblem(f"It still cannot be carried out. {problem}") from problem
 
 
 def stop_all(application: Application, sequence_id: int, by: str) -> int:

@@ -102,7 +102,13 @@ def _publish(
         version = _new_version(session, sequence, plan, now, by)
         _move(session, sequence, version, plan, what, choices, now)
         first = sequence.state == "draft" or sequence.rings_since is None
-        sequence.state, sequence.live_version_id, sequence.publish_problem = "live", version.id, None
+        if sequence.state != "paused":  # resuming it asks what becomes of the messages that waited
+            sequence.state = "live"
+        sequence.live_version_id, sequence.publish_problem, sequence.set_aside_because = (
+            version.id,
+            None,
+            None,
+        )
         _no_longer_waiting(sequence)
         if first:
             sequence.rings_since = sequence.looked_until = now

@@ -7,7 +7,7 @@ from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from loyalbell.core.sequences.engine import FINISHED, UNDER_WAY
-from loyalbell.core.sequences.plan import Plan, every_step, read_plan
+from loyalbell.core.sequences.plan import Plan, every_step, plan_or_none
 from loyalbell.core.sequences.triggers import beyond
 from loyalbell.services.application import Application
 from loyalbell.services.sequences.drafts import draft_of
@@ -56,7 +56,8 @@ def change(application: Application, sequence_id: int, plan: Plan | None = None)
         policy = send_policy_of(session, session.get_one(Shop, 1), now)
         around = around_of(session, policy)
     ids = [one.id for one in every_step(draft.steps)]
-    old = [one.id for one in every_step(read_plan(live.plan).steps)] if live else []
+    before = plan_or_none(live.plan) if live else None
+    old = [one.id for one in every_step(before.steps)] if before else []
     first = sequence.state == "draft"
     past = len(beyond(draft.start, application.snapshot(), int(now.timestamp()), around)) if first else 0
     return Change(

@@ -9,7 +9,7 @@ from sqlalchemy import ColumnElement, func, select
 from sqlalchemy.orm import Session
 
 from loyalbell.core.policy.delivery_state import HELD
-from loyalbell.core.sequences.plan import Plan, read_plan
+from loyalbell.core.sequences.plan import Plan, plan_or_none
 from loyalbell.core.sequences.plan_words import Names
 from loyalbell.services.application import Application
 from loyalbell.services.segments import queries as segment_queries
@@ -76,9 +76,9 @@ def live_version(application: Application, sequence: schema.Sequence) -> Sequenc
 
 
 def live_plan(application: Application, sequence: schema.Sequence) -> Plan | None:
-    """The plan of ``live_version``."""
+    """The plan of ``live_version``; ``None`` also where it cannot be read."""
     version = live_version(application, sequence)
-    return read_plan(version.plan) if version else None
+    return plan_or_none(version.plan) if version else None
 
 
 def people_under_way(application: Application, sequence_id: int) -> int:
@@ -179,8 +179,7 @@ def enrolments_of(
     )
     with application.database.reading() as session:
         return [
-            (enrolment, sequence, read_plan(plan) if plan else None)
-            for enrolment, sequence, plan in session.execute(query)
+            (enrolment, sequence, plan_or_none(plan)) for enrolment, sequence, plan in session.execute(query)
         ]
 
 

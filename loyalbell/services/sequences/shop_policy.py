@@ -9,7 +9,7 @@ from loyalbell.core.messages.content import read_content
 from loyalbell.core.policy.send_policy import VolumeGuard
 from loyalbell.core.sequences.engine_facts import MessageFacts, SendPolicy
 from loyalbell.core.sequences.event_rows import Others
-from loyalbell.core.sequences.plan import EventFilter, OnEvent, Plan, PlanProblem, read_plan
+from loyalbell.core.sequences.plan import EventFilter, OnEvent, Plan, plan_or_none
 from loyalbell.core.sequences.triggers import TriggerContext
 from loyalbell.services.delivery.composer import OFTEN
 from loyalbell.services.segments.queries import saved_rules
@@ -63,13 +63,8 @@ def live_plans(session: Session) -> list[tuple[Sequence, Plan]]:
         .where(Sequence.state == "live")
         .order_by(Sequence.rank, Sequence.id)
     ).all()
-    readable = []
-    for sequence, plan in rows:
-        try:
-            readable.append((sequence, read_plan(plan)))
-        except PlanProblem:
-            continue
-    return readable
+    plans = [(sequence, plan_or_none(data)) for sequence, data in rows]
+    return [(sequence, plan) for sequence, plan in plans if plan is not None]
 
 
 def named_by_others(session: Session) -> Others:
