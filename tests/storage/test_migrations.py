@@ -20,8 +20,9 @@ RENAMED = {
 }
 INNER = ("sqlite_", "alembic_", "person_search")
 NOT_KEPT = {"change_log", "book_version", "reference"}
-"""Notes for snapshots in memory, of which none survives; a table that only early books had; and what uses what,
-which is made anew from those that use."""
+"""Notes for snapshots in memory, of which none survives; a table that only early books had; what uses what,
+which is made anew from those that use.
+"""
 SPECIAL: dict[str, Any] = {
     "state": "planned",
     "rule": '{"version": 1, "root": {"lines": []}}',
