@@ -11,6 +11,10 @@ _WORDS = {
     "date_parsing": "write a day such as 2026-05-12",
     "literal_error": "choose one of those offered",
     "missing": "is missing",
+    "tuple_type": "must be a list",
+    "list_type": "must be a list",
+    "dict_type": "must be a JSON object",
+    "model_type": "must be a JSON object",
     "string_too_long": "is too long",
     "extra_forbidden": "is not known here",
 }

@@ -1,6 +1,7 @@
 """The pages for what went wrong: signed out, out of date, not here, unforeseen."""
 
 from collections.abc import Awaitable, Callable, Sequence
+from urllib.parse import urlsplit
 
 import structlog
 from fastapi import Request
@@ -18,7 +19,9 @@ Links = Sequence[tuple[str, str]]
 log = structlog.get_logger()
 
 
-def _plain_page(request: Request, title: str, words: str, status: int, links: Links = ()) -> Response:
+def _plain_page(
+    request: Request, title: str, words: str, status: int, links: Links = (), back: str = "/"
+) -> Response:
     application = application_of(request)
     shop, now = application.shop(), application.clock.now()
     values = {
@@ -28,6 +31,7 @@ def _plain_page(request: Request, title: str, words: str, status: int, links: Li
         "now": now,
         "say": Formatter(shop, now),
         "links": links,
+        "back": back,
     }
     return HTMLResponse(render("parts/error.html", values), status_code=status)
 
@@ -61,8 +65,12 @@ async def in_use(request: Request, error: Exception) -> Response:
     if request.headers.get("HX-Request"):
         words = f"{error.called} is in use, so it stays. Take it out here first:"
         return HTMLResponse(render("parts/problem.html", {"problem": words, "links": links}))
-    words = "It was not deleted. Take it out of what uses it, then delete it:"
-    return _plain_page(request, f"{error.called} is in use", words, 409, links)
+    words = (
+        "It was not deleted, since these use it. Take it out of them first; what a campaign has sent keeps"
+        " what it was sent with."
+    )
+    back = "/" + urlsplit(request.headers.get("Referer", "")).path.lstrip("/")
+    return _plain_page(request, f"{error.called} is in use", words, 409, links, back)
 
 
 async def bad_address(request: Request, error: Exception) -> Response:

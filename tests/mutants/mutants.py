@@ -22,6 +22,7 @@ class Mutant(NamedTuple):
 CORE, SERVICES, STORAGE = "loyalbell/core/", "loyalbell/services/", "loyalbell/storage/"
 ATTRIBUTION = ("tests.core.results.test_attribution",)
 ASKED_AGAIN = ("tests.services.delivery.test_asked_again",)
+TIMING = ("tests.core.policy.test_timing",)
 OUTBOX = ("tests.services.delivery.test_outbox",)
 LEASE = ("tests.services.delivery.test_dispatcher.TheLock",)
 FOLLOWS = ("tests.storage.test_snapshot_follows", "tests.storage.test_change_tracking")
@@ -52,10 +53,10 @@ MUTANTS = (
     ),
     Mutant(
         "ten times as late is in time",
-        CORE + "sequences/engine.py",
+        CORE + "policy/timing.py",
         "LATE = 900",
         "LATE = 9_000",
-        ASKED_AGAIN,
+        TIMING,
     ),
     Mutant(
         "patience is forgotten",

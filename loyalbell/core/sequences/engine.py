@@ -12,6 +12,7 @@ from loyalbell.core.clock.durations import after
 from loyalbell.core.clock.send_windows import NO_QUIET, QuietHours, SendWindow, opens, seconds_of
 from loyalbell.core.clock.zones import DAY, Zone, day_number
 from loyalbell.core.policy.send_policy import FrequencyCap, next_allowed
+from loyalbell.core.policy.timing import LATE
 from loyalbell.core.segments.model import Rule
 from loyalbell.core.sequences.assignment import arm_of
 from loyalbell.core.sequences.plan import (
@@ -28,8 +29,6 @@ from loyalbell.core.sequences.plan import (
 )
 from loyalbell.core.sequences.plan_tree import Node, Tree
 
-LATE = 900
-"""Seconds by which a tick may lag behind before what it does counts as done late: a quarter of an hour."""
 WHOLE_DAYS = ("days", "weeks", "months")
 UNDER_WAY, FINISHED, LEFT = "under way", "finished", "left"
 
