@@ -6,6 +6,7 @@ from collections.abc import Callable, Sequence
 from aiosmtplib import SMTP, SMTPException, SMTPResponseException
 
 from loyalbell.channels.sender import Outcome, Outgoing, Result
+from loyalbell.core.messages.mime import wire_address
 from loyalbell.core.messages.refusals import names_the_mailbox
 
 TIMEOUT_SECONDS = 30
@@ -91,9 +92,9 @@ class SmtpSender:
         certain: Result = "try later"
         is_recipient = False
         try:
-            await client.mail(message.sender)
+            await client.mail(wire_address(message.sender))
             is_recipient = True
-            await client.rcpt(message.recipient)
+            await client.rcpt(wire_address(message.recipient))
             is_recipient, certain = False, "unsure"
             reply = await client.data(message.content)
             return Outcome(message.delivery_id, "accepted", f"{reply.code} {reply.message}")

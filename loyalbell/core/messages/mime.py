@@ -64,5 +64,14 @@ def make_mail(email: FilledEmail, envelope: Envelope, files: Sequence[MailFile] 
     return mail
 
 
+def wire_address(email: str) -> str:
+    """``email`` with its domain in ASCII (IDNA, RFC 3490), as mail servers take it.
+
+    Raises ``UnicodeError`` for a domain that cannot be written so.
+    """
+    name, at_sign, domain = email.rpartition("@")
+    return f"{name}{at_sign}{domain.encode('idna').decode('ascii')}"
+
+
 def _address(name: str, email: str) -> Address:
-    return Address(display_name=one_line(name), addr_spec=email)
+    return Address(display_name=one_line(name), addr_spec=wire_address(email))

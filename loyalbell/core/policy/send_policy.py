@@ -30,6 +30,7 @@ CAUSE_WORDS: dict[str, str] = {
     "asked for less": "asked to hear less often",
     "same address": "someone else at the same address gets it",
     "not filled": "a field is missing for this person",
+    "not made": "could not be made for this person",
     "not written": "the message says nothing on a channel they can be reached on",
     "no open conversation": "no open chat, and no approved opening message",
     "not accepted": "not taken at the other end",

@@ -4,7 +4,9 @@ import json
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
+from email.errors import MessageError
 
+import structlog
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
@@ -52,6 +54,9 @@ from loyalbell.storage.schema import (
 Writing = EmailContent | TextContent | ChatContent
 OFTEN = {"weekly": 7, "monthly": 30}
 """Days between two marketing messages, for who asked to hear less often."""
+FAULTS_OF_ONE = (BadKey, ValueError, LookupError, MessageError)
+"""What something odd on file about one person raises while their message is made; the others' go on."""
+log = structlog.get_logger()
 
 
 class Withhold(Exception):
@@ -238,8 +243,11 @@ class Composer:
                     self.session, template, facts, delivery, self.shop, self.now, self.codes
                 )
             sender, content = self._form(delivery, person, writing, template, filled, facts)
-        except (FieldProblem, BadKey, ValueError) as problem:
+        except FieldProblem as problem:
             raise Withhold("not filled", str(problem)) from problem
+        except FAULTS_OF_ONE as fault:
+            log.warning("a message could not be made", delivery=delivery.id, exc_info=fault)
+            raise Withhold("not made", str(fault)[:200]) from fault
         become(delivery, IN_FLIGHT, handed_at=self.now, attempts=delivery.attempts + 1)
         return Outgoing(
             delivery.id,

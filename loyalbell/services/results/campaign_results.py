@@ -158,7 +158,9 @@ def _figures_of(delivery: Delivery) -> list[tuple[str, str]]:
     if delivery.state == UNSURE:
         return [("unsure", delivery.detail or "")]
     words = CAUSE_WORDS.get(delivery.cause or "", delivery.cause or "")
-    detail = f": {delivery.detail}" if delivery.detail and delivery.cause == "not filled" else ""
+    detail = (
+        f": {delivery.detail}" if delivery.detail and delivery.cause in ("not filled", "not made") else ""
+    )
     return [("left out", words + detail)]
 
 

@@ -12,7 +12,7 @@ from loyalbell.channels.loopback import LOOPBACK, free_port
 from loyalbell.channels.sender import Outcome, Outgoing
 from loyalbell.channels.smtp import SmtpSender
 from loyalbell.services.scheduler import tick
-from loyalbell.storage.schema import Suppression
+from loyalbell.storage.schema import Delivery, Suppression
 from tests.services.campaigns.test_plans import CampaignPlanCase
 from tests.services.sequences.test_runner import HOUR
 
@@ -24,6 +24,7 @@ class Answering:
 
     def __init__(self, **answers: str) -> None:
         self.answers = answers
+        self.recipients: list[str] = []
 
     async def handle_MAIL(self, server: Any, session: Any, envelope: Any, address: str, options: Any) -> str:
         envelope.mail_from = address
@@ -31,6 +32,7 @@ class Answering:
 
     async def handle_RCPT(self, server: Any, session: Any, envelope: Any, address: str, options: Any) -> str:
         envelope.rcpt_tos.append(address)
+        self.recipients.append(address)
         return self.answers.get("rcpt", "250 OK")
 
     async def handle_DATA(self, server: Any, session: Any, envelope: Any) -> str:
@@ -40,7 +42,10 @@ class Answering:
 
 class RefusalsTest(CampaignPlanCase):
     def server(self, **answers: str) -> SmtpSender:
-        controller = Controller(Answering(**answers), hostname=LOOPBACK, port=free_port())
+        return self.served(Answering(**answers))
+
+    def served(self, handler: Answering) -> SmtpSender:
+        controller = Controller(handler, hostname=LOOPBACK, port=free_port())
         controller.start()
         self.addCleanup(controller.stop)
         return SmtpSender(LOOPBACK, controller.port)
@@ -80,6 +85,28 @@ class RefusalsTest(CampaignPlanCase):
         self.begin()
         tick(self.application, _Through(self.server(rcpt="550 5.1.1 User unknown")))
         self.assertEqual(self.suppressed(), 0)
+
+    def test_a_domain_with_an_umlaut_is_written_as_the_wire_wants_it(self) -> None:
+        """Seen: one such customer put 41 messages in doubt (RFC 5891: A-labels; the value from memory)."""
+        anna = self.add_person("anna@exämple.com")
+        self.add_order(anna, 100)
+        made = self.begin()
+        handler = Answering()
+        tick(self.application, _Through(self.served(handler)))
+        self.assertEqual(self.sent(made), 41)
+        self.assertIn("anna@xn--exmple-cua.com", handler.recipients)
+        self.assertEqual([one for one in handler.recipients if not one.isascii()], [])
+
+    def test_an_address_that_cannot_be_written_stays_with_its_own_message(self) -> None:
+        """A label of a domain has at most 63 characters (RFC 1035, section 2.3.4)."""
+        odd = self.add_person(f"odd@{'a' * 70}.example")
+        self.add_order(odd, 100)
+        made = self.begin()
+        tick(self.application, _Through(self.server()))
+        self.assertEqual(self.sent(made), 40)
+        with self.application.database.reading() as session:
+            kept = session.scalars(select(Delivery).where(Delivery.person_id == odd)).one()
+        self.assertEqual((kept.state, kept.cause), ("withheld", "not made"))
 
     def test_one_mailbox_that_is_gone_is_marked(self) -> None:
         sender = self.server(rcpt="550 5.1.1 User unknown")
