@@ -13,6 +13,8 @@ from loyalbell.core.policy.send_policy import FrequencyCap, next_allowed
 
 LATE = 900
 """Seconds by which a tick may lag behind before a message counts as late: a quarter of an hour."""
+EXACT_HOLDS = 3_600
+"""Seconds for which an exact time holds: no tick comes at its very second, the demo's by the hour."""
 
 
 class Decision(NamedTuple):
@@ -50,7 +52,7 @@ def when(attempt: Attempt, quiet: QuietHours, caps: Sequence[FrequencyCap], now:
     """
     quiet = quiet if attempt.marketing else NO_QUIET
     is_late = now - attempt.due > LATE
-    open_at = opens(now, attempt.window, quiet, attempt.zone)
+    open_at = opens_or_holds(now, attempt.window, quiet, attempt.zone)
     if open_at is None:
         return Decision("withhold", cause="never opens")
     first = attempt.due if is_late else opens(attempt.due, attempt.window, quiet, attempt.zone) or open_at
@@ -64,3 +66,12 @@ def when(attempt: Attempt, quiet: QuietHours, caps: Sequence[FrequencyCap], now:
             return Decision("withhold", cause="contact limit")
         return Decision("postpone", again, "contact limit")
     return SEND if open_at == now else Decision("postpone", open_at, "window")
+
+
+def opens_or_holds(now: int, window: SendWindow, quiet: QuietHours, zone: Zone) -> int | None:
+    """``opens``, where an exact time that has just passed still holds."""
+    if window.kind == "exact" and opens(now, SendWindow(), quiet, zone) == now:
+        began = opens(now - EXACT_HOLDS + 1, window, quiet, zone)
+        if began is not None and began <= now:
+            return now
+    return opens(now, window, quiet, zone)

@@ -12,7 +12,7 @@ from loyalbell.core.clock.durations import after
 from loyalbell.core.clock.send_windows import NO_QUIET, QuietHours, SendWindow, opens, seconds_of
 from loyalbell.core.clock.zones import DAY, Zone, day_number
 from loyalbell.core.policy.send_policy import FrequencyCap, next_allowed
-from loyalbell.core.policy.timing import LATE
+from loyalbell.core.policy.timing import LATE, opens_or_holds
 from loyalbell.core.segments.model import Rule
 from loyalbell.core.sequences.assignment import arm_of
 from loyalbell.core.sequences.plan import (
@@ -234,7 +234,8 @@ def _message(walk: _Walk, node: Node) -> None:
     late = walk.now - due > LATE
     marketing = facts.marketing(message)
     quiet = facts.quiet if marketing else NO_QUIET
-    at = opens(walk.now if late else due, node.step.release, quiet, facts.zone)
+    opening = opens_or_holds if late else opens
+    at = opening(walk.now if late else due, node.step.release, quiet, facts.zone)
     if at is None:
         return _refuse(walk, node, "never opens", due)
     tried = due if walk.tried is None and late else at if walk.tried is None else walk.tried

@@ -70,3 +70,15 @@ class TimingTest(unittest.TestCase):
         exact = SendWindow(kind="exact", begins="22:00")
         found = when(attempt("2026-05-12T10:00", window=exact), NIGHT, (), at("2026-05-12T10:00"))
         self.assertEqual(found, Decision("withhold", 0, "never opens"))
+
+    def test_an_exact_time_holds_for_an_hour_since_no_tick_comes_at_its_second(self) -> None:
+        one = attempt("2026-05-12T07:55", window=SendWindow(kind="exact", begins="07:55"))
+        none = QuietHours()
+        for now in (at("2026-05-12T07:55"), at("2026-05-12T07:55") + 1, at("2026-05-12T08:55") - 1):
+            self.assertEqual(when(one, none, (), now), SEND)
+        tomorrow = Decision("postpone", at("2026-05-13T07:55"), "window")
+        for late in ("2026-05-12T08:55", "2026-05-12T23:40"):
+            self.assertEqual(when(one, none, (), at(late)), tomorrow)
+        evening = attempt("2026-05-12T20:55", window=SendWindow(kind="exact", begins="20:55"))
+        found = when(evening, NIGHT, (), at("2026-05-12T21:05"))
+        self.assertEqual(found, Decision("postpone", at("2026-05-13T20:55"), "window"))
