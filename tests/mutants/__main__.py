@@ -27,6 +27,9 @@ def dies(mutant: Mutant, copy: Path) -> bool:
 
 def main() -> int:
     chosen = [mutant for mutant in MUTANTS if not sys.argv[1:] or sys.argv[1] in mutant.name]
+    if not chosen:
+        print(f"No mutant’s name holds “{sys.argv[1]}”.")
+        return 2
     living = []
     with tempfile.TemporaryDirectory(prefix="loyalbell-mutants-") as folder:
         copy = Path(folder)

@@ -60,7 +60,7 @@ MUTANTS = (
     ),
     Mutant(
         "patience is forgotten",
-        CORE + "sequences/engine.py",
+        CORE + "sequences/steps/message.py",
         "if late and at > last:",
         "if False:",
         ASKED_AGAIN,

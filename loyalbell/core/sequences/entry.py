@@ -5,10 +5,10 @@ from typing import Literal
 
 from loyalbell.core.clock.zones import DAY
 from loyalbell.core.sequences.assignment import held_back
-from loyalbell.core.sequences.engine import Facts, Position
 from loyalbell.core.sequences.plan import Plan
 from loyalbell.core.sequences.plan_tree import Tree
 from loyalbell.core.sequences.triggers import TriggerHit
+from loyalbell.core.sequences.walk import Facts, Position
 
 Out = Literal["closed", "came in before", "came in lately", "not meant"]
 HELD_BACK = "held back"

@@ -8,9 +8,9 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import NamedTuple
 
-from loyalbell.core.sequences.engine import Position
 from loyalbell.core.sequences.plan_tree import Tree
 from loyalbell.core.sequences.triggers import TriggerHit
+from loyalbell.core.sequences.walk import Position
 
 
 @dataclass(frozen=True)

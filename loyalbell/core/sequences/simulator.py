@@ -9,7 +9,7 @@ from contextlib import contextmanager
 from dataclasses import dataclass, field
 from heapq import heappop, heappush, heapreplace
 
-from loyalbell.core.sequences.engine import UNDER_WAY, Act, Position, step
+from loyalbell.core.sequences.engine import step
 from loyalbell.core.sequences.engine_facts import PersonFacts, SequenceHistory
 from loyalbell.core.sequences.entry import HELD_BACK, entry_refusal, first_position
 from loyalbell.core.sequences.plan import EventFilter, OnSegment, WaitStep
@@ -26,6 +26,7 @@ from loyalbell.core.sequences.rehearsal import (
 )
 from loyalbell.core.sequences.simulated_history import SimulatedEnrolment, SimulatedHistory, SimulatedMessage
 from loyalbell.core.sequences.triggers import TriggerContext, TriggerHit, trigger_hits
+from loyalbell.core.sequences.walk import UNDER_WAY, Act, Position
 
 NOTHING_AROUND = TriggerContext()
 SENT_BY_OTHERS = -1

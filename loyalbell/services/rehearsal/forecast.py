@@ -14,7 +14,6 @@ from loyalbell.core.clock.zones import zone_of
 from loyalbell.core.history.snapshot import HistorySnapshot
 from loyalbell.core.rhythm.expected_orders import with_expected_orders
 from loyalbell.core.rhythm.return_curve import buying_days, gaps, repeat_curve
-from loyalbell.core.sequences.engine import UNDER_WAY, Position
 from loyalbell.core.sequences.engine_facts import SequenceHistory
 from loyalbell.core.sequences.plan import Plan
 from loyalbell.core.sequences.plan_tree import tree_of
@@ -22,6 +21,7 @@ from loyalbell.core.sequences.rehearsal import Rehearsal, RehearsalScene
 from loyalbell.core.sequences.simulated_history import Rates
 from loyalbell.core.sequences.simulator import rehearse
 from loyalbell.core.sequences.triggers import TriggerContext
+from loyalbell.core.sequences.walk import UNDER_WAY, Position
 from loyalbell.services.application import Application
 from loyalbell.services.campaigns.audience import audience, plan_of
 from loyalbell.services.rehearsal.rehearsals import WATCHED, Rehearsed, made_of, reactions, really_sent

@@ -14,10 +14,10 @@ from sqlalchemy.orm import Session
 from loyalbell.core.policy.delivery_state import HELD, PLANNED, SENT, WITHHELD
 from loyalbell.core.policy.origins import SEQUENCE
 from loyalbell.core.sequences import plan as p
-from loyalbell.core.sequences.engine import Act
 from loyalbell.core.sequences.engine_facts import SequenceHistory
 from loyalbell.core.sequences.plan import read_plan
 from loyalbell.core.sequences.plan_tree import Tree, tree_of
+from loyalbell.core.sequences.walk import Act
 from loyalbell.services.customers.reachability import suppress_in
 from loyalbell.services.delivery.link_tokens import new_token
 from loyalbell.services.delivery.rendering import newest_version

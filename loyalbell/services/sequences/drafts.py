@@ -9,8 +9,9 @@ from sqlalchemy.orm import Session
 from loyalbell.core.history.snapshot import CHANNELS
 from loyalbell.core.messages.content import read_content
 from loyalbell.core.messages.preflight import MUST
-from loyalbell.core.sequences.check import Mistake, Surroundings, check
+from loyalbell.core.sequences.check import Mistake, check
 from loyalbell.core.sequences.plan import MessageStep, OnEvent, Plan, every_step, read_plan
+from loyalbell.core.sequences.steps.base import Surroundings
 from loyalbell.core.sequences.triggers import beyond
 from loyalbell.services.application import Application
 from loyalbell.services.delivery.rendering import newest_version

@@ -10,9 +10,10 @@ from sqlalchemy.orm import Session
 
 from loyalbell.core.policy.delivery_state import HANDED_OVER, IN_HAND, PLANNED
 from loyalbell.core.policy.origins import SEQUENCE
-from loyalbell.core.sequences.engine import Act, Position, step
+from loyalbell.core.sequences.engine import step
 from loyalbell.core.sequences.engine_facts import PersonFacts, SequenceHistory
 from loyalbell.core.sequences.plan_tree import Tree
+from loyalbell.core.sequences.walk import Act, Position
 from loyalbell.services.sequences import volume_guard
 from loyalbell.services.sequences.places import Place, seconds
 from loyalbell.services.sequences.shop_policy import volume_guard_of

@@ -11,12 +11,12 @@ from sqlalchemy.orm import Session
 
 from loyalbell.core.clock.pacing import Pace, instants
 from loyalbell.core.clock.zones import zone_of
-from loyalbell.core.sequences.engine import UNDER_WAY
 from loyalbell.core.sequences.engine_facts import PersonFacts, SequenceHistory
 from loyalbell.core.sequences.entry import entry_refusal, first_position
 from loyalbell.core.sequences.plan import OnEvent, Plan
 from loyalbell.core.sequences.plan_tree import Tree, tree_of
 from loyalbell.core.sequences.triggers import TriggerContext, TriggerHit, trigger_hits
+from loyalbell.core.sequences.walk import UNDER_WAY
 from loyalbell.services.sequences.places import instant
 from loyalbell.storage import schema
 from loyalbell.storage.schema import Enrolment

@@ -7,10 +7,10 @@ from sqlalchemy.orm import Session
 
 from loyalbell.core.clock.pacing import Pace
 from loyalbell.core.history.snapshot import HistorySnapshot
-from loyalbell.core.sequences.engine import UNDER_WAY
 from loyalbell.core.sequences.engine_facts import SequenceHistory
 from loyalbell.core.sequences.plan import read_plan
 from loyalbell.core.sequences.plan_tree import tree_of
+from loyalbell.core.sequences.walk import UNDER_WAY
 from loyalbell.services.application import Application
 from loyalbell.services.sequences.drafts import SequenceProblem
 from loyalbell.services.sequences.enrolment import bring

@@ -6,8 +6,8 @@ from sqlalchemy import func, select, update
 from sqlalchemy.orm import Session
 
 from loyalbell.core.policy.delivery_state import PAUSED, PLANNED, WITHHELD
-from loyalbell.core.sequences.engine import UNDER_WAY
 from loyalbell.core.sequences.plan import MessageStep, every_step, plan_or_none
+from loyalbell.core.sequences.walk import UNDER_WAY
 from loyalbell.services.application import Application
 from loyalbell.services.delivery.outbox import become_all
 from loyalbell.services.sequences.drafts import SequenceProblem

@@ -12,7 +12,7 @@ from typing import Any
 from sqlalchemy import Integer, Text, type_coerce
 from sqlalchemy.orm import Session
 
-from loyalbell.core.sequences.engine import UNDER_WAY, Position
+from loyalbell.core.sequences.walk import UNDER_WAY, Position
 from loyalbell.storage.schema import Enrolment
 
 COLUMNS = (

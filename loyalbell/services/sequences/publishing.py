@@ -11,11 +11,11 @@ from sqlalchemy.orm import Session
 from loyalbell.core.clock.pacing import NeverOpens, Pace
 from loyalbell.core.segments.model import RuleProblem
 from loyalbell.core.sequences.check import must_fix
-from loyalbell.core.sequences.engine import FINISHED, UNDER_WAY
 from loyalbell.core.sequences.engine_facts import SequenceHistory
 from loyalbell.core.sequences.plan import Plan
 from loyalbell.core.sequences.plan_tree import tree_of
 from loyalbell.core.sequences.triggers import beyond
+from loyalbell.core.sequences.walk import FINISHED, UNDER_WAY
 from loyalbell.services.application import Application
 from loyalbell.services.sequences.drafts import SequenceProblem, draft_of, mistakes
 from loyalbell.services.sequences.enrolment import bring

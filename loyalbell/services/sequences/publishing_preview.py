@@ -6,9 +6,9 @@ from dataclasses import dataclass
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
-from loyalbell.core.sequences.engine import FINISHED, UNDER_WAY
 from loyalbell.core.sequences.plan import Plan, every_step, plan_or_none
 from loyalbell.core.sequences.triggers import beyond
+from loyalbell.core.sequences.walk import FINISHED, UNDER_WAY
 from loyalbell.services.application import Application
 from loyalbell.services.sequences.drafts import draft_of
 from loyalbell.services.sequences.shop_policy import around_of, live_version, send_policy_of

@@ -10,7 +10,7 @@ from sqlalchemy.orm import Session
 
 from loyalbell.core.policy.delivery_state import HELD
 from loyalbell.core.sequences.plan import Plan, plan_or_none
-from loyalbell.core.sequences.plan_words import Names
+from loyalbell.core.sequences.wording import Names
 from loyalbell.services.application import Application
 from loyalbell.services.segments import queries as segment_queries
 from loyalbell.storage import schema

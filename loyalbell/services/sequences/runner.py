@@ -8,12 +8,12 @@ from datetime import datetime
 from sqlalchemy import ColumnElement, func, or_, select, update
 from sqlalchemy.orm import Session
 
-from loyalbell.core.sequences.engine import UNDER_WAY
 from loyalbell.core.sequences.engine_facts import PersonFacts, SequenceHistory
 from loyalbell.core.sequences.plan import WaitStep, every_step, read_plan
 from loyalbell.core.sequences.plan_tree import Tree, tree_of
 from loyalbell.core.sequences.simulator import without_collecting, woken
 from loyalbell.core.sequences.triggers import TriggerContext
+from loyalbell.core.sequences.walk import UNDER_WAY
 from loyalbell.services.application import Application
 from loyalbell.services.sequences import volume_guard
 from loyalbell.services.sequences.actions import ActionWriter

@@ -17,9 +17,9 @@ from loyalbell.core.sequences import plan as p
 from loyalbell.core.sequences import plan_words
 from loyalbell.core.sequences.check import Mistake
 from loyalbell.core.sequences.entry import OUT_WORDS
-from loyalbell.core.sequences.plan_words import Names
 from loyalbell.core.sequences.rehearsal import Line
 from loyalbell.core.sequences.rehearsal_figures import Day, Figures
+from loyalbell.core.sequences.wording import WHAT_WORDS, Names
 from loyalbell.services.application import Application
 from loyalbell.services.customers import queries as customer_queries
 from loyalbell.services.rehearsal import rehearsals
@@ -247,7 +247,7 @@ def say_line(line: Line, steps: dict[str, str]) -> str:
 def say_cause(cause: str) -> str:
     """Why somebody left early."""
     if cause.startswith("stop: "):
-        return f"left: {plan_words.WHAT_WORDS.get(cause.removeprefix('stop: '), cause)}"
+        return f"left: {WHAT_WORDS.get(cause.removeprefix('stop: '), cause)}"
     return {
         "stop rule": "left: the stop rule holds",
         "no longer meant": "left: no longer among those it is for",

@@ -1,32 +1,21 @@
 """A plan as the fields of the sentence editor, and what each act on the page does to it."""
 
 import json
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 
 from starlette.datastructures import FormData
 
 from loyalbell.core.clock.pacing import Pace
 from loyalbell.core.clock.send_windows import SendWindow
 from loyalbell.core.history.money import parse_money
+from loyalbell.core.history.snapshot import CHANNELS
 from loyalbell.core.sequences.plan import Plan, PlanProblem, read_plan
+from loyalbell.core.sequences.steps import BY_DO
+from loyalbell.core.sequences.steps.base import Pick
 from loyalbell.web.request import number_of, text_of
 from loyalbell.web.sequences.plan_data import Data, every
 from loyalbell.web.sequences.plan_edits import ACTS
 
-KINDS = (
-    ("message", "a message"),
-    ("wait", "a rest"),
-    ("fork", "a fork: the way by what holds"),
-    ("lot", "a random fork: the way by lot"),
-    ("offer", "a code of an offer"),
-    ("set", "a tag or a field"),
-    ("tell", "a note for the staff"),
-    ("hand off", "a hand-off list"),
-    ("bring", "another sequence as well"),
-    ("hook", "a word to other programs"),
-    ("stop contact", "no more contact"),
-    ("end", "the end"),
-)
 STARTS = (
     ("event", "something happens"),
     ("lack", "nothing happens for days"),
@@ -159,9 +148,11 @@ def _weekdays(form: FormData, name: str, otherwise: list[int]) -> list[int]:
 def _step(step: Data, form: FormData, digits: int) -> None:
     at = step["id"]
     if f"{at}.there" in form:
-        read = _STEP.get(step["do"])
+        read = _OF_ITS_OWN.get(step["do"])
         if read is not None:
             read(step, at, form, digits)
+        else:
+            _picks(step, at, form, BY_DO[step["do"]].sentence)
 
 
 def _message(step: Data, at: str, form: FormData, digits: int) -> None:
@@ -220,30 +211,24 @@ def _set(step: Data, at: str, form: FormData, digits: int) -> None:
     step["value"] = text_of(form, f"{at}.value")[:200]
 
 
-def _plain(*names: str, number: bool = False) -> Callable[[Data, str, FormData, int], None]:
-    def read(step: Data, at: str, form: FormData, digits: int) -> None:
-        for name in names:
-            step[name] = (_int(form, f"{at}.{name}", 0) or None) if number else text_of(form, f"{at}.{name}")
+def _picks(step: Data, at: str, form: FormData, sentence: Sequence[str | Pick]) -> None:
+    """What the choosers of a step's own sentence say."""
+    for pick in sentence:
+        if not isinstance(pick, Pick):
+            continue
+        name = f"{at}.{pick.field}"
+        if pick.of == "channels":
+            step[pick.field] = [str(channel) for channel in form.getlist(name)] or list(CHANNELS)
+        else:
+            step[pick.field] = (_int(form, name, 0) or None) if pick.of else text_of(form, name)
 
-    return read
 
-
-def _stop_contact(step: Data, at: str, form: FormData, digits: int) -> None:
-    step["channels"] = [str(one) for one in form.getlist(f"{at}.channels")] or ["email", "text", "chat"]
-
-
-_STEP: dict[str, Callable[[Data, str, FormData, int], None]] = {
+_OF_ITS_OWN: dict[str, Callable[[Data, str, FormData, int], None]] = {
     "message": _message,
     "wait": _wait,
     "fork": _fork,
     "lot": _random_split,
     "set": _set,
-    "stop contact": _stop_contact,
-    "offer": _plain("offer", number=True),
-    "bring": _plain("sequence", number=True),
-    "tell": _plain("words"),
-    "hook": _plain("name"),
-    "hand off": _plain("list"),
 }
 
 

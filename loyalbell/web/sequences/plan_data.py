@@ -6,27 +6,6 @@ from typing import Any
 
 Data = dict[str, Any]
 SIGNS = "abcdefghjkmnpqrstuvwxyz23456789"
-NEW: dict[str, Data] = {
-    "message": {
-        "do": "message",
-        "channels": ["email"],
-        "release": {"kind": "window", "weekdays": [0, 1, 2, 3, 4], "begins": "10:00", "ends": "18:00"},
-    },
-    "wait": {"do": "wait", "kind": "for", "span": {"amount": 3, "unit": "days"}},
-    "fork": {"do": "fork", "arms": [{"did": "clicked", "steps": []}], "otherwise": []},
-    "lot": {
-        "do": "lot",
-        "arms": [{"name": "A", "share": 50, "steps": []}, {"name": "B", "share": 50, "steps": []}],
-    },
-    "offer": {"do": "offer"},
-    "set": {"do": "set"},
-    "tell": {"do": "tell", "words": ""},
-    "hook": {"do": "hook", "name": ""},
-    "hand off": {"do": "hand off", "list": ""},
-    "bring": {"do": "bring"},
-    "stop contact": {"do": "stop contact"},
-    "end": {"do": "end"},
-}
 
 
 def new_id(taken: set[str]) -> str:

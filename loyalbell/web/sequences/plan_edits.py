@@ -2,11 +2,12 @@
 goal.
 """
 
-import json
+import copy
 from collections.abc import Callable
 
 from loyalbell.core.sequences.plan import PlanProblem
-from loyalbell.web.sequences.plan_data import NEW, Data, every, inner_lists, lists, new_id
+from loyalbell.core.sequences.steps import BY_DO
+from loyalbell.web.sequences.plan_data import Data, every, inner_lists, lists, new_id
 
 
 def _place(data: Data, step_id: str) -> tuple[list[Data], int]:
@@ -20,7 +21,7 @@ def _place(data: Data, step_id: str) -> tuple[list[Data], int]:
 def _add(data: Data, kind: str, where: str) -> None:
     """``where``: ``first``, ``after:ID``, or ``in:ID:N`` at the end of the N-th arm of a fork."""
     taken = {step["id"] for step in every(data)}
-    made = json.loads(json.dumps(NEW[kind])) | {"id": new_id(taken)}
+    made = copy.deepcopy({"do": kind, **BY_DO[kind].new}) | {"id": new_id(taken)}
     if kind == "set":
         made |= {"tag": None}
     how, _, rest = where.partition(":")

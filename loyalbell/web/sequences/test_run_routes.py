@@ -9,6 +9,7 @@ from starlette.datastructures import FormData
 from loyalbell.core.segments.model import RuleProblem
 from loyalbell.core.sequences import plan as p
 from loyalbell.core.sequences import plan_words
+from loyalbell.core.sequences.steps.fork import say_arm
 from loyalbell.services.customers import queries as customer_queries
 from loyalbell.services.rehearsal import rehearsals, test_run
 from loyalbell.services.sequences import queries as sequence_queries
@@ -91,7 +92,7 @@ def _proof(
         if isinstance(step, p.RandomSplitStep):
             said_arms = [arm.name or f"arm {at + 1}" for at, arm in enumerate(step.arms)]
         elif isinstance(step, p.ForkStep):
-            said_arms = [*(plan_words.say_arm(arm, names, steps) for arm in step.arms), "all others"]
+            said_arms = [*(say_arm(arm, names, steps) for arm in step.arms), "all others"]
         else:
             continue
         arms.append(

@@ -6,14 +6,25 @@ from types import SimpleNamespace
 from typing import Any
 
 from loyalbell.core.history.money import minor_digits
+from loyalbell.core.history.snapshot import CHANNELS
 from loyalbell.core.messages.email_rendering import FilledEmail
 from loyalbell.core.messages.merge_fields import FieldProblem
 from loyalbell.core.messages.text_parts import parts
 from loyalbell.core.segments.sentence import say_rule
 from loyalbell.core.sequences import plan as p
 from loyalbell.core.sequences import plan_words
-from loyalbell.core.sequences.plan_words import Names
 from loyalbell.core.sequences.score import Score, score_of
+from loyalbell.core.sequences.steps import BY_DO
+from loyalbell.core.sequences.steps.base import Pick
+from loyalbell.core.sequences.steps.fork import say_arm
+from loyalbell.core.sequences.wording import (
+    DAYS,
+    WHAT_WORDS,
+    Names,
+    say_channels,
+    say_event_filter,
+    say_release,
+)
 from loyalbell.services.catalogue import queries as catalogue_queries
 from loyalbell.services.customers import queries as customer_queries
 from loyalbell.services.messages import preview
@@ -26,7 +37,7 @@ from loyalbell.storage.schema import Message
 from loyalbell.web.channel_orders import ORDERS
 from loyalbell.web.messages.drafts import drafts_of
 from loyalbell.web.request import RequestContext
-from loyalbell.web.sequences.forms import KINDS, STARTS
+from loyalbell.web.sequences.forms import STARTS
 
 WAITS = (
     ("for", "for a time"),
@@ -68,16 +79,36 @@ class PlanChoices:
     dates: Pairs
     sends: Pairs
     money: Callable[[int | None], str]
-    weekdays: Sequence[str] = plan_words.DAYS
+    weekdays: Sequence[str] = DAYS
     units: Pairs = UNITS
-    kinds: Pairs = KINDS
+    kinds: Pairs = tuple((do, made.title) for do, made in BY_DO.items())
     starts: Pairs = STARTS
     waits: Pairs = WAITS
     releases: Pairs = RELEASES
     dids: Pairs = DIDS
     orders: Pairs = ORDERS
-    whats: Pairs = tuple(plan_words.WHAT_WORDS.items())
-    channels: Pairs = tuple((channel, channel) for channel in ("email", "text", "chat"))
+    whats: Pairs = tuple(WHAT_WORDS.items())
+    channels: Pairs = tuple((channel, channel) for channel in CHANNELS)
+
+    def sentence(self, step: p.AnyStep) -> Sequence[str | Pick]:
+        """The words and choosers of a step in the editor; empty for one with a page part of its own."""
+        return BY_DO[step.do].sentence
+
+    def choices(self, pick: Pick) -> Pairs:
+        lists: dict[str, Pairs] = {
+            "offers": self.offers,
+            "sequences": self.sequences,
+            "channels": self.channels,
+        }
+        return lists[pick.of]
+
+    def chosen(self, step: p.AnyStep, pick: Pick) -> str:
+        """What stands on a chooser: the name of what is chosen, or what it asks for."""
+        value = getattr(step, pick.field)
+        if pick.of == "channels":
+            return ", ".join(value) or pick.empty
+        named: dict[str, dict[int, str]] = {"offers": self.names.offers, "sequences": self.names.sequences}
+        return named[pick.of].get(value, pick.empty) if pick.of else value or pick.empty
 
 
 OWN_DATES = (
@@ -153,9 +184,9 @@ def sheet_values(
         ),
         "say_goal": lambda: say_goal(plan, names),
         "say_step": lambda step: plan_words.say_step(step, names),
-        "say_channels": lambda channels: f"Send {plan_words.say_channels(channels)}",
-        "say_release": plan_words.say_release,
-        "say_arm": lambda arm: plan_words.say_arm(arm, names, messages_by_step),
+        "say_channels": lambda channels: f"Send {say_channels(channels)}",
+        "say_release": say_release,
+        "say_arm": lambda arm: say_arm(arm, names, messages_by_step),
     }
 
 
@@ -167,15 +198,12 @@ def say_goal(plan: p.Plan, names: Names) -> str:
     if plan.goal is None:
         return "No goal yet"
     goal = plan.goal
-    return (
-        f"Goal: {goal.share} % with {plan_words.say_event_filter(goal.event_filter, names)} within"
-        f" {goal.days} days"
-    )
+    return f"Goal: {goal.share} % with {say_event_filter(goal.event_filter, names)} within {goal.days} days"
 
 
 def short_start(start: p.Start) -> str:
     if isinstance(start, p.OnEvent):
-        return plan_words.WHAT_WORDS[start.event_filter.what].removeprefix("an ").removeprefix("a ")
+        return WHAT_WORDS[start.event_filter.what].removeprefix("an ").removeprefix("a ")
     if isinstance(start, p.OnInactivity):
         return f"{start.days} days since"
     if isinstance(start, p.OnDate):
@@ -200,13 +228,12 @@ def score(plan: p.Plan, names: Names) -> Score:
         if isinstance(step, p.MessageStep):
             labels[step.id] = (
                 messages_by_step[step.id] if step.message else "choose a message",
-                plan_words.say_release(step.release),
+                say_release(step.release),
             )
         elif isinstance(step, p.ForkStep):
             labels[step.id] = ("fork", "")
             arms |= {
-                f"{step.id}:{at}": plan_words.say_arm(arm, names, messages_by_step)
-                for at, arm in enumerate(step.arms)
+                f"{step.id}:{at}": say_arm(arm, names, messages_by_step) for at, arm in enumerate(step.arms)
             }
             arms[f"{step.id}:{len(step.arms)}"] = "all others"
         elif isinstance(step, p.RandomSplitStep):

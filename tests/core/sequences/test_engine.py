@@ -28,7 +28,7 @@ from loyalbell.core.policy.send_policy import FrequencyCap, VolumeGuard, next_al
 from loyalbell.core.segments.evaluation import evaluate
 from loyalbell.core.segments.model import read_rule
 from loyalbell.core.sequences.assignment import arm_of, held_back
-from loyalbell.core.sequences.check import Surroundings, check
+from loyalbell.core.sequences.check import check
 from loyalbell.core.sequences.engine_facts import SendPolicy, SequenceHistory
 from loyalbell.core.sequences.event_rows import event_rows
 from loyalbell.core.sequences.plan import EventFilter, Plan, PlanProblem, every_step, read_plan
@@ -37,6 +37,7 @@ from loyalbell.core.sequences.rehearsal import RehearsalScene
 from loyalbell.core.sequences.rehearsal_figures import figures
 from loyalbell.core.sequences.score import score_of
 from loyalbell.core.sequences.simulator import rehearse
+from loyalbell.core.sequences.steps.base import Surroundings
 from loyalbell.core.sequences.triggers import TriggerHit, beyond, trigger_hits
 
 ZONE = "America/New_York"

@@ -1,0 +1,129 @@
+"""A message on the first channel that nothing speaks against, when its window lets it go."""
+
+from collections.abc import Sequence
+from typing import TYPE_CHECKING, Literal
+
+from pydantic import Field
+
+from loyalbell.core.clock.send_windows import AT_ONCE, NO_QUIET, QuietHours, SendWindow, open_hours, opens
+from loyalbell.core.clock.zones import DAY
+from loyalbell.core.policy.send_policy import next_allowed
+from loyalbell.core.policy.timing import LATE, opens_or_holds
+from loyalbell.core.segments.model import Channel
+from loyalbell.core.sequences.plan_part import StepBase
+from loyalbell.core.sequences.steps.base import Findings, StepType, Surroundings
+from loyalbell.core.sequences.walk import Act, Facts, Walk, go, hold, refuse
+from loyalbell.core.sequences.wording import Names, say_channels, say_release
+
+if TYPE_CHECKING:
+    from loyalbell.core.sequences.plan_tree import Node, Tree
+
+MANY_WITHOUT = 0.2
+"""Share of people without an agreed text above which a text alone is worth a look."""
+
+
+class MessageStep(StepBase):
+    """A message on the first of the ``channels`` that nothing speaks against, when ``release`` lets it go."""
+
+    do: Literal["message"] = "message"
+    message: int | None = None
+    channels: tuple[Channel, ...] = Field(default=("email",), min_length=1, max_length=3)
+    release: SendWindow = AT_ONCE
+
+
+def _say(step: MessageStep, names: Names) -> str:
+    name = names.messages.get(step.message or 0, "a message still to be chosen")
+    return f"Send {say_channels(step.channels)}: {name}, {say_release(step.release)}"
+
+
+def _check(step: MessageStep, tree: "Tree", around: Surroundings) -> Findings:
+    known = around.messages.get(step.message or 0)
+    if known is None:
+        yield (
+            "must fix",
+            "No message is chosen." if step.message is None else "Its message is no longer on file.",
+        )
+    else:
+        name, marketing, wrong = known
+        for channel in step.channels:
+            for words in wrong.get(channel, ()):
+                yield "must fix", f"“{name}”, {channel}: {words}"
+        if all(channel not in wrong for channel in step.channels):
+            yield "must fix", f"“{name}” says nothing by {' or '.join(step.channels)}."
+        if not _opens(step, around.quiet if marketing else QuietHours()):
+            yield "must fix", "Its window never opens: it lies within the quiet hours."
+    for channel in step.channels:
+        for words in around.lacking.get(channel, ()):
+            yield "must fix", words
+    if step.channels == ("text",) and around.agreed.get("text", 1.0) < 1 - MANY_WITHOUT:
+        share = round(100 * (1 - around.agreed["text"]))
+        yield (
+            "look at this",
+            f"{share} % of people on file cannot be reached by text. Say what they get instead.",
+        )
+
+
+def _opens(step: MessageStep, quiet: QuietHours) -> bool:
+    return any(open_hours(step.release, quiet.begins, quiet.ends))
+
+
+def _run(walk: Walk, node: "Node") -> None:
+    """The refusals in their settled order; stop rules were asked at the beginning."""
+    assert isinstance(node.step, MessageStep)
+    message, facts, due = node.step.message, walk.facts, walk.due
+    if message is None:
+        return refuse(walk, node, "no message", due)
+    late = walk.now - due > LATE
+    marketing = facts.marketing(message)
+    quiet = facts.quiet if marketing else NO_QUIET
+    opening = opens_or_holds if late else opens
+    at = opening(walk.now if late else due, node.step.release, quiet, facts.zone)
+    if at is None:
+        return refuse(walk, node, "never opens", due)
+    tried = due if walk.tried is None and late else at if walk.tried is None else walk.tried
+    last = tried + walk.tree.plan.patience * DAY
+    if late and at > last:
+        return refuse(walk, node, "too late", due)
+    if at > walk.now:
+        return hold(walk, at, tried if late else walk.tried)
+    channel, cause = _open_channel(facts, message, node.step.channels)
+    if channel is None:
+        return refuse(walk, node, cause, due)
+    allowed = next_allowed(walk.sent_times(), facts.limits, at) if marketing and facts.limits else at
+    if allowed > at:
+        again = opens(allowed, node.step.release, quiet, facts.zone)
+        if again is None or again > last:
+            return refuse(walk, node, "contact limit", due)
+        return hold(walk, again, tried)
+    walk.acts.append(Act("send", node.step.id, at, channel))
+    walk.sent = (*walk.sent, node.step.id)
+    if marketing:
+        walk.own.append(at)
+    return go(walk, node.after, due if late else at)
+
+
+def _open_channel(facts: Facts, message: int, channels: Sequence[str]) -> tuple[str | None, str]:
+    """The first channel against which nothing speaks.
+
+    Where there is none, what speaks against the first of all.
+    """
+    first = ""
+    for channel in channels:
+        cause = facts.refusal(message, channel)
+        if cause is None:
+            return channel, ""
+        first = first or cause
+    return None, first
+
+
+STEP = StepType(
+    MessageStep,
+    "a message",
+    _say,
+    _check,
+    _run,
+    {
+        "channels": ["email"],
+        "release": {"kind": "window", "weekdays": [0, 1, 2, 3, 4], "begins": "10:00", "ends": "18:00"},
+    },
+)
