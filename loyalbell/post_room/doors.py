@@ -18,6 +18,7 @@ import httpx
 import structlog
 
 from loyalbell.channels.webhook import signature
+from loyalbell.core.channels import CHANNELS
 from loyalbell.post_room.behaviour import ANSWERS, Arrived, reactions
 from loyalbell.post_room.store import Mail, PostRoomStore, Reaction, Short
 
@@ -73,7 +74,7 @@ class People:
     def look(self) -> int:
         """Plans reactions to everything new. Returns to how many messages."""
         seen = 0
-        for channel in ("email", "text", "chat"):
+        for channel in CHANNELS:
             for about, at, recipient in self.store.unseen(channel):
                 arrived = self._arrived(channel, about, at, recipient)
                 if arrived is not None:

@@ -3,8 +3,10 @@
 from collections.abc import Iterable
 
 from sqlalchemy import func, select
+from sqlalchemy.orm import InstrumentedAttribute
 from sqlalchemy.orm import Session as Reader
 
+from loyalbell.core.channels import TYPES
 from loyalbell.storage.schema import ConsentEntry, Person, Suppression
 
 
@@ -19,7 +21,14 @@ def consent_now(reader: Reader, person_ids: Iterable[int], channel: str) -> dict
 
 
 def address_of(person: Person, channel: str) -> str | None:
-    return {"email": person.email, "text": person.phone, "chat": person.chat_handle}[channel]
+    address: str | None = getattr(person, TYPES[channel].address)
+    return address
+
+
+def address_column(channel: str) -> InstrumentedAttribute[str | None]:
+    """The column of people that holds their address on the channel."""
+    column: InstrumentedAttribute[str | None] = getattr(Person, TYPES[channel].address)
+    return column
 
 
 def suppressed_addresses(reader: Reader, addresses: Iterable[str], channel: str) -> set[str]:

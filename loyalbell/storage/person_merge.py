@@ -7,6 +7,8 @@ from typing import Any
 
 from sqlalchemy.orm import Session
 
+from loyalbell.core.channels import CHANNELS
+
 Row = dict[str, Any]
 MOVED = (
     "orders",
@@ -109,7 +111,7 @@ def merge(
     _preferences(steps, kept_id, gone_id)
     for row in steps.rows("not_the_same", "low_id = ? OR high_id = ?", (gone_id, gone_id)):
         steps.drop("not_the_same", row)
-    for channel in ("email", "text", "chat"):
+    for channel in CHANNELS:
         word = stricter(channel, before[kept_id].get(channel), before[gone_id].get(channel))
         if word and _states(steps, kept_id).get(channel) != word["state"]:
             steps.make("consent_entry", word | {"person_id": kept_id, "channel": channel, "at": now})

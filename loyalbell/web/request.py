@@ -12,6 +12,7 @@ from jinja2 import Environment, FileSystemLoader, PrefixLoader, StrictUndefined
 from starlette.datastructures import FormData
 
 from loyalbell import __version__
+from loyalbell.core.channels import CHANNELS
 from loyalbell.services.accounts import sessions
 from loyalbell.services.accounts.sessions import Visitor
 from loyalbell.services.application import Application
@@ -51,6 +52,7 @@ environment = Environment(
     trim_blocks=True,
     lstrip_blocks=True,
 )
+environment.globals["channels_in_order"] = CHANNELS
 environment.filters |= {
     "number": formatting.number,
     "about": formatting.about,

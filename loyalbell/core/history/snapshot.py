@@ -12,9 +12,9 @@ from typing import Any, Self
 import numpy as np
 from numpy.typing import ArrayLike
 
+from loyalbell.core.channels import CHANNELS
 from loyalbell.core.history.columns import NEVER, Ints, Mask, Rows, Small, column
 
-CHANNELS = ("email", "text", "chat")
 CONSENT_STATES = ("never asked", "agreed", "waiting", "refused")
 APPOINTMENT_STATES = ("booked", "kept", "cancelled", "missed")
 BOOKED, KEPT, CANCELLED, MISSED = range(4)

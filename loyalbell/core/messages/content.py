@@ -5,12 +5,11 @@ from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
+from loyalbell.core.channels import CHANNELS, Channel
 from loyalbell.core.segments.model import Rule
 
 VERSION = 2
 MOST_BLOCKS = 100
-Channel = Literal["email", "text", "chat"]
-CHANNELS: tuple[Channel, ...] = ("email", "text", "chat")
 ItemList = Literal["refill", "goes with", "new", "best", "field"]
 
 

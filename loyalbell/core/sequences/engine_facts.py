@@ -7,11 +7,12 @@ from typing import NamedTuple
 
 import numpy as np
 
+from loyalbell.core.channels import CHANNELS
 from loyalbell.core.clock.send_windows import QuietHours
 from loyalbell.core.clock.zones import DAY, Zone, zone_of
 from loyalbell.core.history.columns import NEVER, Mask, Rows
 from loyalbell.core.history.person_slice import PersonSlices
-from loyalbell.core.history.snapshot import CHANNELS, CONSENT_STATES, HistorySnapshot
+from loyalbell.core.history.snapshot import CONSENT_STATES, HistorySnapshot
 from loyalbell.core.policy.send_policy import FrequencyCap, SendFacts, first_refusal
 from loyalbell.core.segments.evaluation import evaluate
 from loyalbell.core.segments.locality import asks_of_one, asks_of_ours

@@ -6,9 +6,9 @@ from typing import NamedTuple
 
 import numpy as np
 
+from loyalbell.core.channels import CHANNELS
 from loyalbell.core.history.columns import NEVER
 from loyalbell.core.history.snapshot import (
-    CHANNELS,
     ENROLMENT_ENDS,
     Deliveries,
     Engagements,

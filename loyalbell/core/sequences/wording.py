@@ -2,13 +2,13 @@
 
 from dataclasses import dataclass, field
 
+from loyalbell.core.channels import TYPES
 from loyalbell.core.clock.send_windows import EVERY_DAY, SendWindow
 from loyalbell.core.history.money import say_money
 from loyalbell.core.segments.conditions.wording import Saying
 from loyalbell.core.sequences.event_filter import EventFilter
 
 DAYS = ("Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun")
-CHANNEL_WORDS = {"email": "email", "text": "text", "chat": "chat"}
 WHAT_WORDS: dict[str, str] = {
     "order": "an order",
     "order confirmed": "an order confirmed",
@@ -65,9 +65,7 @@ def say_release(release: SendWindow) -> str:
 
 def say_channels(channels: tuple[str, ...]) -> str:
     """``a text, or an email if none is agreed``."""
-    first, *rest = (CHANNEL_WORDS[one] for one in channels)
-    article = "an" if first == "email" else "a"
-    return f"{article} {first}" + "".join(f", else {'an' if one == 'email' else 'a'} {one}" for one in rest)
+    return ", else ".join(TYPES[channel].with_article for channel in channels)
 
 
 def say_event_filter(what: EventFilter, names: Names) -> str:

@@ -8,9 +8,9 @@ from sqlalchemy import insert, select
 from sqlalchemy.orm import Session
 
 from loyalbell.core.campaigns.plan import CampaignPlan
+from loyalbell.core.channels import CHANNELS
 from loyalbell.core.clock.pacing import instants
 from loyalbell.core.clock.zones import zone_of
-from loyalbell.core.messages.content import CHANNELS
 from loyalbell.core.policy.delivery_state import PLANNED, WITHHELD
 from loyalbell.core.policy.send_policy import VolumeGuard
 from loyalbell.core.segments.model import RuleProblem

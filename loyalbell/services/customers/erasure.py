@@ -6,7 +6,7 @@ from datetime import datetime
 from sqlalchemy import delete, select
 from sqlalchemy.orm import Session
 
-from loyalbell.core.history.snapshot import CHANNELS
+from loyalbell.core.channels import CHANNELS
 from loyalbell.services.application import Application
 from loyalbell.storage.consent import address_of
 from loyalbell.storage.schema import Person, Suppression

@@ -10,6 +10,7 @@ from email_validator import EmailNotValidError, validate_email
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
+from loyalbell.core.channels import CHANNELS
 from loyalbell.core.messages import content as c
 from loyalbell.core.messages.mime import one_line
 from loyalbell.core.policy.delivery_state import HANDED_OVER, PLANNED
@@ -35,7 +36,6 @@ from loyalbell.storage.schema import (
 )
 from loyalbell.storage.webhook_events import announce_consent
 
-CHANNELS = ("email", "text", "chat")
 OFTEN = {
     "any": "whenever there is something",
     "weekly": "once a week at most",

@@ -8,7 +8,8 @@ import numpy as np
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
-from loyalbell.core.history.snapshot import CHANNELS, HistorySnapshot
+from loyalbell.core.channels import CHANNELS
+from loyalbell.core.history.snapshot import HistorySnapshot
 from loyalbell.core.rhythm.bands import PersonalRhythm
 from loyalbell.core.segments.evaluation import evaluate
 from loyalbell.services.application import Application

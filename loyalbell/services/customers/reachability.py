@@ -5,7 +5,8 @@ from datetime import datetime
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from loyalbell.core.history.snapshot import CHANNELS, CONSENT_STATES
+from loyalbell.core.channels import CHANNELS
+from loyalbell.core.history.snapshot import CONSENT_STATES
 from loyalbell.services.application import Application
 from loyalbell.services.customers.person_edit import Edit, within
 from loyalbell.storage.consent import address_of, consent_now

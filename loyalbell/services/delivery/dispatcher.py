@@ -14,6 +14,7 @@ from sqlalchemy import ColumnElement, select, update
 from sqlalchemy.orm import Session
 
 from loyalbell.channels.sender import Outcome, Outgoing, Sender
+from loyalbell.core.channels import CHANNELS
 from loyalbell.core.messages.delivery_reports import say_status, status_in
 from loyalbell.core.messages.refusals import is_for_good, refused_alike
 from loyalbell.core.policy.delivery_state import BOUNCED, FAILED, IN_FLIGHT, PLANNED, SENT, UNSURE, WAITING
@@ -79,7 +80,7 @@ def claim(application: Application, limit: int) -> Batch:
         claimed = list(session.scalars(due))
         deliveries = allowed_now(session, shop, claimed, now)
         composer, ready = Composer(application, session, shop, now), []
-        for channel in ("email", "text", "chat"):
+        for channel in CHANNELS:
             ready += composer.ready(
                 [delivery for delivery in deliveries if delivery.channel == channel], channel
             )

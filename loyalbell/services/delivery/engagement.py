@@ -8,7 +8,7 @@ from loyalbell.core.policy.origins import PROOF
 from loyalbell.services.application import Application
 from loyalbell.services.delivery.merge_facts import field_facts
 from loyalbell.services.delivery.rendering import compiled_version, own_links
-from loyalbell.storage.consent import address_of, consent_now
+from loyalbell.storage.consent import address_column, address_of, consent_now
 from loyalbell.storage.schema import ConsentEntry, Delivery, DeliveryEvent, Item, Person, Shop
 from loyalbell.storage.webhook_events import announce, announce_consent
 
@@ -137,7 +137,7 @@ def say_for_address(
 
     A START takes back what a STOP, or this link, ended.
     """
-    column = {"email": Person.email, "text": Person.phone, "chat": Person.chat_handle}[channel]
+    column = address_column(channel)
     people = {
         *session.scalars(select(Person.id).where(column == address)),
         *([person_id] if person_id else []),
@@ -177,7 +177,7 @@ def _refused_here(session: Session, delivery: Delivery) -> bool:
 def _sharing(session: Session, delivery: Delivery) -> set[int]:
     person = session.get_one(Person, delivery.person_id)
     address = delivery.address or address_of(person, delivery.channel)
-    column = {"email": Person.email, "text": Person.phone, "chat": Person.chat_handle}[delivery.channel]
+    column = address_column(delivery.channel)
     if not address:
         return {person.id}
     return {person.id, *session.scalars(select(Person.id).where(column == address))}

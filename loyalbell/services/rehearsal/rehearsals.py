@@ -11,6 +11,7 @@ import numpy as np
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
+from loyalbell.core.channels import TYPES as CHANNEL_TYPES
 from loyalbell.core.history.snapshot import HistorySnapshot
 from loyalbell.core.policy.delivery_state import SENT
 from loyalbell.core.policy.origins import SEQUENCE
@@ -32,7 +33,7 @@ from loyalbell.storage.schema import Delivery, DeliveryEvent, Message, MessageVe
 PAST_DAYS, SHORT_DAYS = 180, 60
 KEPT = 24
 WATCHED = 300
-USUAL_REPLIES = {"email": 0.01, "text": 0.05, "chat": 0.1}
+USUAL_REPLIES = {name: kind.usual_replies for name, kind in CHANNEL_TYPES.items()}
 """Replies a message where the shop has too few of its own to tell (common practice, no source)."""
 ENOUGH = 50
 

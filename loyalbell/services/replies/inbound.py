@@ -20,6 +20,7 @@ from loyalbell.services.delivery import bounces
 from loyalbell.services.delivery.engagement import say_for_address
 from loyalbell.services.replies import inbox
 from loyalbell.services.settings.channels import LinkSettings, loaded
+from loyalbell.storage.consent import address_column
 from loyalbell.storage.schema import Delivery, DeliveryEvent, Person, Reply
 from loyalbell.storage.webhook_events import announce
 
@@ -188,5 +189,5 @@ def _last_to(session: Session, channel: str, address: str, at: datetime) -> Deli
 
 
 def _person_at(session: Session, channel: str, address: str) -> int | None:
-    column = {"email": Person.email, "text": Person.phone, "chat": Person.chat_handle}[channel]
+    column = address_column(channel)
     return session.scalars(select(Person.id).where(column == address).order_by(Person.id).limit(1)).first()

@@ -8,8 +8,9 @@ import numpy as np
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
+from loyalbell.core.channels import CHANNELS
 from loyalbell.core.history.columns import Mask
-from loyalbell.core.history.snapshot import CHANNELS, HistorySnapshot
+from loyalbell.core.history.snapshot import HistorySnapshot
 from loyalbell.core.references import Kind
 from loyalbell.core.segments.conditions.wording import Saying
 from loyalbell.core.segments.evaluation import RuleEvaluation, evaluate, meets_line

@@ -6,7 +6,7 @@ from typing import Any
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from loyalbell.core.history.snapshot import CHANNELS
+from loyalbell.core.channels import CHANNELS
 from loyalbell.core.messages.content import read_content
 from loyalbell.core.messages.preflight import MUST
 from loyalbell.core.sequences.check import Mistake, check

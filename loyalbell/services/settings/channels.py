@@ -6,6 +6,7 @@ from typing import Any, ClassVar, Literal, Self, TypeVar
 from pydantic import BaseModel, ConfigDict, Field
 from sqlalchemy.orm import Session
 
+from loyalbell.core.channels import Channel
 from loyalbell.core.policy.send_policy import FrequencyCap
 from loyalbell.services.application import Application
 from loyalbell.storage.schema import Setting
@@ -123,7 +124,7 @@ class CareSettings(_Group):
     guard_floor: int = Field(default=50, ge=0, le=1_000_000)
     newcomer_percent: float = Field(default=1.0, gt=0, le=100)
     leap_day: Literal["28 February", "1 March"] = "28 February"
-    silent: list[Literal["email", "text", "chat"]] = Field(default_factory=list)
+    silent: list[Channel] = Field(default_factory=list)
     silent_departments: list[int] = Field(default_factory=list)
 
 

@@ -10,6 +10,7 @@ from babel import Locale, UnknownLocaleError
 from sqlalchemy import insert, select, update
 from sqlalchemy.orm import Session
 
+from loyalbell.core.channels import CHANNELS
 from loyalbell.storage.consent import consent_now
 from loyalbell.storage.files.column_mapping import ColumnMap
 from loyalbell.storage.files.custom_columns import OwnColumns
@@ -22,7 +23,7 @@ from loyalbell.storage.records.upsert import keep_before
 from loyalbell.storage.schema import Companion, ConsentEntry, ExternalId, Note, Person
 
 CHUNK = 5_000
-CONSENTS = {"email_agreed": "email", "text_agreed": "text", "chat_agreed": "chat"}
+CONSENTS: dict[str, str] = {f"{channel}_agreed": channel for channel in CHANNELS}
 PLAIN = (
     "first_name",
     "last_name",
@@ -382,7 +383,7 @@ class CustomersIn:
 
 def _new_consents(values: dict[str, Any], now: dict[str, str]) -> dict[str, str]:
     """What a row newly says. A refusal on file is never undone by a file; only the person can do that."""
-    said = {}
+    said: dict[str, str] = {}
     for target, channel in CONSENTS.items():
         if target in values:
             state = "agreed" if values[target] else "refused"

@@ -9,6 +9,7 @@ from zoneinfo import ZoneInfo
 from sqlalchemy import select
 from sqlalchemy.orm import Session as Reader
 
+from loyalbell.core.channels import CHANNELS
 from loyalbell.core.history.money import minor_digits
 from loyalbell.storage.consent import consent_now
 from loyalbell.storage.files.custom_columns import day_triple
@@ -232,7 +233,7 @@ def _customers(reader: Reader, only: Sequence[int] | None) -> Iterator[list[str]
     for people in _chunks(reader, Person, only):
         ids = [person.id for person in people]
         known, own_cells = external_ids(reader, ids), own.cells(reader, ids)
-        consents = [consent_now(reader, ids, channel) for channel in ("email", "text", "chat")]
+        consents = [consent_now(reader, ids, channel) for channel in CHANNELS]
         tags, cared, notes = tag_names(reader, ids), _cared_for(reader, ids), _notes(reader, ids)
         for person in people:
             yield [

@@ -5,7 +5,8 @@ from collections.abc import Callable, Set
 from dataclasses import dataclass
 from typing import Any
 
-from loyalbell.core.history.snapshot import APPOINTMENT_STATES, CHANNELS, CONSENT_STATES
+from loyalbell.core.channels import CHANNELS
+from loyalbell.core.history.snapshot import APPOINTMENT_STATES, CONSENT_STATES
 from loyalbell.storage.records.name_registry import Names
 from loyalbell.storage.records.targets import ITEM, PLACE, WHOSE, Target
 

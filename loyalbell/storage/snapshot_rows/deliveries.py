@@ -1,8 +1,8 @@
 """What was sent to people, what came of it, what they agreed to, and their ways through sequences."""
 
+from loyalbell.core.channels import CHANNELS
 from loyalbell.core.history.columns import NEVER
 from loyalbell.core.history.snapshot import (
-    CHANNELS,
     CONSENT_STATES,
     ENROLMENT_ENDS,
     Codes,

@@ -4,6 +4,8 @@ from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, StringConstraints
 
+from loyalbell.core.channels import Channel
+
 MOST_RECORDS = 1_000
 Short = Annotated[str, StringConstraints(max_length=200)]
 Name = Annotated[str, StringConstraints(min_length=1, max_length=200, pattern=r"\S")]
@@ -38,7 +40,6 @@ Money = Annotated[
     ),
 ]
 Quantity = Annotated[str, StringConstraints(pattern=r"^\d{1,9}(\.\d{1,3})?$"), Field(examples=["1"])]
-Channel = Literal["email", "text", "chat"]
 
 
 class Strict(BaseModel):

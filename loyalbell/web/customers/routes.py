@@ -13,7 +13,7 @@ from fastapi.responses import FileResponse, HTMLResponse, Response
 from starlette.background import BackgroundTask
 from starlette.datastructures import FormData
 
-from loyalbell.core.history.snapshot import CHANNELS
+from loyalbell.core.channels import CHANNELS
 from loyalbell.core.segments.model import Rule, RuleProblem, read_rule
 from loyalbell.core.segments.sentence import say_rule
 from loyalbell.services.customers import bulk, saved_views

@@ -4,6 +4,7 @@ from fastapi import APIRouter
 from fastapi.responses import Response
 from starlette.datastructures import FormData
 
+from loyalbell.core.channels import CHANNELS
 from loyalbell.services.accounts import sessions
 from loyalbell.services.replies import inbox
 from loyalbell.storage.schema import Person, Reply
@@ -18,7 +19,7 @@ def list_page(
 ) -> Response:
     application = context.application
     own = context.visitor.user_id if mine else None
-    only = channel if channel in ("email", "text", "chat") else ""
+    only = channel if channel in CHANNELS else ""
     found, load = inbox.in_the_inbox(application, state == "done", only, own), inbox.load_of(application)
     return context.page(
         "replies/inbox.html",

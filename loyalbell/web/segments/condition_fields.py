@@ -6,6 +6,7 @@ from typing import Any
 
 from pydantic import BaseModel
 
+from loyalbell.core.channels import CHANNELS
 from loyalbell.core.rhythm.bands import BANDS
 from loyalbell.core.segments import model as m
 from loyalbell.core.segments.conditions import Saying, say_condition
@@ -320,7 +321,7 @@ PICKS: dict[str, LineSpec] = {
                     else f"any {line.channel or 'message'}"
                 ),
                 (
-                    Field("channel", "Channel", "select", _same("email", "text", "chat"), blank="any"),
+                    Field("channel", "Channel", "select", _same(*CHANNELS), blank="any"),
                     Field("message", "Message", "id", offer="messages", blank="any"),
                 ),
             ),
@@ -374,7 +375,7 @@ PICKS: dict[str, LineSpec] = {
             PickSpec(
                 "channel",
                 lambda line, saying: f"by {line.channel}",
-                (Field("channel", "By", "select", _same("email", "text", "chat")),),
+                (Field("channel", "By", "select", _same(*CHANNELS)),),
             ),
         ),
     ),
@@ -396,7 +397,7 @@ PICKS: dict[str, LineSpec] = {
                             ("never asked", "were never asked"),
                         ],
                     ),
-                    Field("channel", "About", "select", _same("email", "text", "chat")),
+                    Field("channel", "About", "select", _same(*CHANNELS)),
                 ),
             ),
         ),

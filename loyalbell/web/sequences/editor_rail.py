@@ -9,6 +9,7 @@ from types import SimpleNamespace
 from typing import Any
 from zoneinfo import ZoneInfo
 
+from loyalbell.core.channels import TYPES as CHANNEL_TYPES
 from loyalbell.core.clock.zones import day_of
 from loyalbell.core.history.money import say_money
 from loyalbell.core.policy.send_policy import CAUSE_WORDS
@@ -154,7 +155,7 @@ def facts(context: RequestContext, figures: Figures, days: int) -> list[tuple[st
                 f"{100 * share:.0f} %",
             )
         )
-    for channel, plural in (("email", "emails"), ("text", "texts"), ("chat", "chats")):
+    for channel, plural in ((name, kind.plural) for name, kind in CHANNEL_TYPES.items()):
         if figures.weekly.get(channel):
             rows.append((f"{plural} a week", f"{figures.weekly[channel]:,.1f}"))
     if figures.heaviest is not None and figures.heaviest.messages:

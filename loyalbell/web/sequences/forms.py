@@ -5,10 +5,10 @@ from collections.abc import Callable, Sequence
 
 from starlette.datastructures import FormData
 
+from loyalbell.core.channels import CHANNELS
 from loyalbell.core.clock.pacing import Pace
 from loyalbell.core.clock.send_windows import SendWindow
 from loyalbell.core.history.money import parse_money
-from loyalbell.core.history.snapshot import CHANNELS
 from loyalbell.core.sequences.plan import Plan, PlanProblem, read_plan
 from loyalbell.core.sequences.steps import BY_DO
 from loyalbell.core.sequences.steps.base import Pick

@@ -4,6 +4,7 @@ from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
+from loyalbell.core.channels import CHANNELS
 from loyalbell.core.clock.zones import DAY, Zone, day_of
 from loyalbell.core.sequences.rehearsal import Sent
 from loyalbell.core.sequences.rehearsal_figures import QUARTER, Day
@@ -11,7 +12,6 @@ from loyalbell.web.charts import nice_top
 from loyalbell.web.formatting import say_day
 
 WIDE, HIGH = 740.0, 120.0
-CHANNELS = ("email", "text", "chat")
 
 
 @dataclass(frozen=True)

@@ -5,8 +5,8 @@ from dataclasses import dataclass
 from types import SimpleNamespace
 from typing import Any
 
+from loyalbell.core.channels import CHANNELS
 from loyalbell.core.history.money import minor_digits
-from loyalbell.core.history.snapshot import CHANNELS
 from loyalbell.core.messages.email_rendering import FilledEmail
 from loyalbell.core.messages.merge_fields import FieldProblem
 from loyalbell.core.messages.text_parts import parts

@@ -5,6 +5,7 @@ from fastapi.responses import Response
 from pydantic import ValidationError
 from starlette.datastructures import FormData
 
+from loyalbell.core.channels import CHANNELS
 from loyalbell.core.policy.send_policy import FrequencyCap
 from loyalbell.core.validation_errors import say_error
 from loyalbell.services.catalogue import queries as catalogue_queries
@@ -28,7 +29,7 @@ def _care(
         "problem": problem,
         "saved": saved,
         "departments": departments,
-        "channels": ("email", "text", "chat"),
+        "channels": CHANNELS,
     }
     return context.page("settings/care.html", "settings", 422 if problem else 200, **values)
 

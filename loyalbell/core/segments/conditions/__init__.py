@@ -32,7 +32,7 @@ from loyalbell.core.segments.conditions import (
 from loyalbell.core.segments.conditions.answers import AnswersCondition
 from loyalbell.core.segments.conditions.appointments import AppointmentsCondition
 from loyalbell.core.segments.conditions.band import BandCondition
-from loyalbell.core.segments.conditions.base import Amount, Channel, Comparison, ConditionType, ShortText
+from loyalbell.core.segments.conditions.base import Amount, Comparison, ConditionType, ShortText
 from loyalbell.core.segments.conditions.consent import ConsentCondition
 from loyalbell.core.segments.conditions.date import DateCondition
 from loyalbell.core.segments.conditions.events import EventsCondition
@@ -60,7 +60,6 @@ __all__ = [
     "AnswersCondition",
     "AppointmentsCondition",
     "BandCondition",
-    "Channel",
     "Comparison",
     "Condition",
     "ConditionType",

@@ -13,7 +13,6 @@ from loyalbell.core.segments.periods import Part
 
 Comparison = Literal["at least", "at most", "exactly"]
 Amount = Annotated[int, Field(ge=0, le=10**12)]
-Channel = Literal["email", "text", "chat"]
 ShortText = Annotated[str, Field(min_length=1, max_length=200)]
 
 

@@ -4,8 +4,8 @@ from typing import Any, Literal
 
 import numpy as np
 
-from loyalbell.core.history.snapshot import CHANNELS
-from loyalbell.core.segments.conditions.base import Amount, Channel, Comparison, ConditionType
+from loyalbell.core.channels import CHANNELS, Channel
+from loyalbell.core.segments.conditions.base import Amount, Comparison, ConditionType
 from loyalbell.core.segments.conditions.measuring import Measured, compared, measured_fact, within_period
 from loyalbell.core.segments.conditions.wording import GONE, Saying, join, say_measure, say_when, says_never
 from loyalbell.core.segments.evaluation_context import EvaluationContext

@@ -2,9 +2,10 @@
 
 from typing import Any, Literal
 
+from loyalbell.core.channels import CHANNELS, Channel
 from loyalbell.core.history.columns import Mask
-from loyalbell.core.history.snapshot import CHANNELS, CONSENT_STATES
-from loyalbell.core.segments.conditions.base import Channel, ConditionType
+from loyalbell.core.history.snapshot import CONSENT_STATES
+from loyalbell.core.segments.conditions.base import ConditionType
 from loyalbell.core.segments.conditions.wording import Saying
 from loyalbell.core.segments.evaluation_context import EvaluationContext
 from loyalbell.core.segments.periods import Part

@@ -5,11 +5,11 @@ from typing import TYPE_CHECKING, Literal
 
 from pydantic import Field
 
+from loyalbell.core.channels import Channel
 from loyalbell.core.clock.send_windows import AT_ONCE, NO_QUIET, QuietHours, SendWindow, open_hours, opens
 from loyalbell.core.clock.zones import DAY
 from loyalbell.core.policy.send_policy import next_allowed
 from loyalbell.core.policy.timing import LATE, opens_or_holds
-from loyalbell.core.segments.model import Channel
 from loyalbell.core.sequences.plan_part import StepBase
 from loyalbell.core.sequences.steps.base import Findings, StepType, Surroundings
 from loyalbell.core.sequences.walk import Act, Facts, Walk, go, hold, refuse

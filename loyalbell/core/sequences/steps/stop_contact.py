@@ -4,7 +4,7 @@ from typing import TYPE_CHECKING, Literal
 
 from pydantic import Field
 
-from loyalbell.core.segments.model import Channel
+from loyalbell.core.channels import CHANNELS, Channel
 from loyalbell.core.sequences.plan_part import StepBase
 from loyalbell.core.sequences.steps.base import Pick, StepType
 from loyalbell.core.sequences.walk import Act, Walk, go
@@ -18,7 +18,7 @@ class StopContactStep(StepBase):
     """Stops contacting them on the channels: suppressed until a person lifts it."""
 
     do: Literal["stop contact"] = "stop contact"
-    channels: tuple[Channel, ...] = Field(default=("email", "text", "chat"), min_length=1)
+    channels: tuple[Channel, ...] = Field(default=CHANNELS, min_length=1)
 
 
 def _say(step: StopContactStep, names: Names) -> str:
