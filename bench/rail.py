@@ -16,7 +16,7 @@ from bench.measure import Line
 from loyalbell.core.sequences.plan import Plan
 from loyalbell.demo.build import build_demo
 from loyalbell.services.application import Application
-from loyalbell.services.sequences import rehearsals
+from loyalbell.services.rehearsal import rehearsals
 from loyalbell.services.sequences.drafts import draft_of
 from loyalbell.storage import schema
 from loyalbell.web.sequences import editor_rail as rail
