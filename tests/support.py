@@ -10,7 +10,7 @@ from pathlib import Path
 
 import numpy as np
 
-from loyalbell.channels.sender import Outcome, Outgoing
+from loyalbell.channels.sender import Outcome, Outgoing, Sender
 from loyalbell.core.history.columns import NEVER
 from loyalbell.core.history.snapshot import Catalogue, Consents, HistorySnapshot, Orders, People
 from loyalbell.core.messages.content import Button, EmailContent, Text
@@ -119,7 +119,7 @@ class ApplicationCase(unittest.TestCase):
         return message_commands.keep(self.application, None, name, content, "Ida")
 
 
-class FakeSender:
+class FakeSender(Sender):
     """Keeps what it was handed, and says what it was told to say."""
 
     def __init__(self, result: str = "accepted", words: str = "250 OK", known: bool | None = None) -> None:

@@ -1,21 +1,23 @@
 """Email over SMTP (RFC 5321), a few connections side by side."""
 
 import asyncio
+import threading
 from collections.abc import Callable, Sequence
 
 from aiosmtplib import SMTP, SMTPException, SMTPResponseException
 
-from loyalbell.channels.sender import Outcome, Outgoing, Result
+from loyalbell.channels.sender import Outcome, Outgoing, Result, Sender, not_handed_over
 from loyalbell.core.messages.mime import wire_address
-from loyalbell.core.messages.refusals import names_the_mailbox
+from loyalbell.core.messages.refusals import is_limit, names_the_mailbox
 
-TIMEOUT_SECONDS = 30
+TIMEOUT_SECONDS = 30.0
+GOODBYE_SECONDS = 2.0
 
 
-class SmtpSender:
+class SmtpSender(Sender):
     """``ask`` looks a Message-ID up at the receiving side, where that is possible.
 
-    ``tls``: none, starttls, tls.
+    ``tls``: none, starttls, tls. Connections are kept from one call of ``send`` to the next until ``finish``.
     """
 
     def __init__(
@@ -27,15 +29,19 @@ class SmtpSender:
         tls: str = "none",
         user: str = "",
         password: str = "",
+        timeout: float = TIMEOUT_SECONDS,
     ) -> None:
-        self.host, self.port, self.connections, self.ask = host, port, connections, ask
-        self.tls, self.user, self.password = tls, user, password
+        self.host, self.port, self.side_by_side, self.ask = host, port, connections, ask
+        self.tls, self.user, self.password, self.timeout = tls, user, password, timeout
+        self._loop: asyncio.AbstractEventLoop | None = None
+        self._idle: list[SMTP] = []
+        self._one_caller = threading.Lock()
 
     def _client(self) -> SMTP:
         return SMTP(
             hostname=self.host,
             port=self.port,
-            timeout=TIMEOUT_SECONDS,
+            timeout=self.timeout,
             start_tls=self.tls == "starttls",
             use_tls=self.tls == "tls",
             username=self.user or None,
@@ -56,7 +62,18 @@ class SmtpSender:
         return ""
 
     def send(self, batch: Sequence[Outgoing]) -> list[Outcome]:
-        return asyncio.run(self._send_all(list(batch)))
+        with self._one_caller:
+            if self._loop is None:
+                self._loop = asyncio.new_event_loop()
+            return self._loop.run_until_complete(self._send_all(list(batch)))
+
+    def finish(self, channel: str = "email") -> None:
+        with self._one_caller:
+            if self._loop is None:
+                return
+            self._loop.run_until_complete(self._say_goodbye())
+            self._loop.close()
+            self._loop = None
 
     def knows(self, message_id: str, channel: str = "email") -> bool | None:
         return self.ask(message_id) if self.ask else None
@@ -64,25 +81,28 @@ class SmtpSender:
     async def _send_all(self, waiting: list[Outgoing]) -> list[Outcome]:
         waiting.reverse()
         outcomes: list[Outcome] = []
-        count = min(self.connections, len(waiting))
+        count = min(self.side_by_side, len(waiting))
         await asyncio.gather(*(self._work(waiting, outcomes) for _ in range(count)))
+        because = next((outcome for outcome in outcomes if outcome.about_us), None)
+        if because is not None:
+            outcomes += [not_handed_over(message, because) for message in waiting]
         return outcomes
 
     async def _work(self, waiting: list[Outgoing], outcomes: list[Outcome]) -> None:
-        client: SMTP | None = None
-        while waiting:
+        """One connection's share. After an answer that speaks of us nothing more is tried."""
+        client: SMTP | None = self._idle.pop() if self._idle else None
+        while waiting and not any(outcome.about_us for outcome in outcomes):
             message = waiting.pop()
             if client is None or not client.is_connected:
                 client = self._client()
                 try:
                     await client.connect()
                 except (SMTPException, OSError) as error:
-                    outcomes.append(Outcome(message.delivery_id, "try later", f"no connection: {error}"))
-                    client = None
-                    continue
+                    outcomes.append(_no_connection(message, error))
+                    return
             outcomes.append(await self._hand_over(client, message))
         if client is not None and client.is_connected:
-            await _say_goodbye(client)
+            self._idle.append(client)
 
     async def _hand_over(self, client: SMTP, message: Outgoing) -> Outcome:
         """Before DATA nothing can have been taken; once DATA is under way only a reply is certain.
@@ -100,26 +120,44 @@ class SmtpSender:
             return Outcome(message.delivery_id, "accepted", f"{reply.code} {reply.message}")
         except SMTPResponseException as error:
             await _reset(client)
-            refused = is_recipient and error.code >= 500 and names_the_mailbox(error.code, error.message)
-            result: Result = "refused" if refused else "try later"
-            return Outcome(message.delivery_id, result, f"{error.code} {error.message}")
+            return _answered(message, error, is_recipient, certain == "unsure")
         except (SMTPException, OSError) as error:
             client.close()
-            return Outcome(message.delivery_id, certain, str(error))
+            return Outcome(message.delivery_id, certain, str(error), about_us=True)
         except ValueError as error:
             await _reset(client)
             return Outcome(message.delivery_id, "try later", f"the message cannot be handed over: {error}")
+
+    async def _say_goodbye(self) -> None:
+        for client in self._idle:
+            try:
+                await asyncio.wait_for(client.quit(), GOODBYE_SECONDS)
+            except (TimeoutError, SMTPException, OSError):
+                client.close()
+        self._idle = []
+
+
+def _answered(
+    message: Outgoing, error: SMTPResponseException, is_recipient: bool, is_content: bool
+) -> Outcome:
+    """What a refusal with a code says: of the mailbox, of this message, or of us."""
+    words = f"{error.code} {error.message}"
+    if is_recipient and error.code >= 500 and names_the_mailbox(error.code, error.message):
+        return Outcome(message.delivery_id, "refused", words)
+    if is_limit(error.code, error.message):
+        return Outcome(message.delivery_id, "try later", words, about_us=True, is_limit=True)
+    of_this_message = is_content or (is_recipient and error.code < 500)
+    return Outcome(message.delivery_id, "try later", words, about_us=not of_this_message)
+
+
+def _no_connection(message: Outgoing, error: Exception) -> Outcome:
+    words = f"no connection: {error}"
+    limit = isinstance(error, SMTPResponseException) and is_limit(error.code, error.message)
+    return Outcome(message.delivery_id, "try later", words, about_us=True, is_limit=limit)
 
 
 async def _reset(client: SMTP) -> None:
     try:
         await client.rset()
-    except (SMTPException, OSError):
-        client.close()
-
-
-async def _say_goodbye(client: SMTP) -> None:
-    try:
-        await client.quit()
     except (SMTPException, OSError):
         client.close()

@@ -1,15 +1,18 @@
-"""The heartbeat: sends what is due, again and again, in a thread of its own."""
+"""The heartbeat: sends what is due, again and again, each channel and the sequences in a thread of their own.
+"""
 
 import time
+from collections.abc import Callable
 from threading import Event, Thread
 
 import structlog
 
 from loyalbell.channels.sender import Sender
+from loyalbell.core.channels import CHANNELS
 from loyalbell.services.application import Application
 from loyalbell.services.campaigns import commands as campaign_commands
-from loyalbell.services.delivery import dispatcher
-from loyalbell.services.delivery.leader_lease import Lease
+from loyalbell.services.delivery import after_stop, dispatcher
+from loyalbell.services.delivery.leader_lease import Lease, LeaseLost
 from loyalbell.services.imports import commands as import_commands
 from loyalbell.services.integrations import webhook_outbox
 from loyalbell.services.sequences import publishing
@@ -17,87 +20,143 @@ from loyalbell.services.sequences.runner import SequenceRunner
 
 log = structlog.get_logger()
 REST_SECONDS = 1.0
-RENEW_SECONDS = 15.0
+ASK_AGAIN_SECONDS = 60.0
+STOP_SECONDS = 8.0
+"""For how long a stop waits for what is under way; the rest is settled at the next start."""
+MOST_ROUNDS = 500
 
 
-def tick(application: Application, sender: Sender, ringing: SequenceRunner | None = None) -> int:
-    """Everything that is due now, in batches: places in sequences moved on, then touches settled.
-
-    One part that fails does not stop the others. Returns how many.
-    """
-    runner = ringing or SequenceRunner(application)
+def plan_due(application: Application, runner: SequenceRunner) -> int:
+    """Campaigns begun, sequences published, places moved on. One part that fails does not stop the others."""
     done = 0
     for part in (campaign_commands.start_due, publishing.publish_due, lambda _: runner.tick()):
         try:
             done += part(application)
         except Exception:
             log.exception("a part of a tick failed; the others go on")
-    while count := dispatcher.send_due(application, sender):
-        done += count
+    return done
+
+
+def tick(application: Application, sender: Sender, ringing: SequenceRunner | None = None) -> int:
+    """Everything that is due now, in one thread: places moved on, messages handed over, and again while
+    messages that have left let places go on. Returns how many places and messages.
+    """
+    runner = ringing or SequenceRunner(application)
+    done = 0
+    for _ in range(MOST_ROUNDS):
+        done += plan_due(application, runner)
+        sent = 0
+        while count := dispatcher.send_due(application, sender):
+            sent += count
+        done += sent
+        if not sent or not runner.due():
+            break
     return done
 
 
 class Heartbeat:
-    """Ticks until stopped. Takes the tick lock first, and so refuses to run beside another."""
+    """Ticks until stopped. Takes the lease first, and so refuses to run beside another."""
 
     def __init__(self, application: Application, sender: Sender) -> None:
         self.application, self.sender = application, sender
         self.ringing = SequenceRunner(application)
-        self._lock = Lease(application)
-        self._stop, self._wake = Event(), Event()
-        self._thread = Thread(target=self._run, name="heartbeat", daemon=True)
-        self._telling = Thread(target=self._notify_staff, name="webhooks", daemon=True)
+        self._lease = Lease(application)
+        self._stop, self._wakes = Event(), [Event() for _ in range(len(CHANNELS) + 1)]
+        self._threads = [
+            Thread(target=self._plan, name="sequences", daemon=True),
+            Thread(target=self._tell_programs, name="webhooks", daemon=True),
+            *(
+                Thread(target=self._send, args=(channel, wake), name=f"send {channel}", daemon=True)
+                for channel, wake in zip(CHANNELS, self._wakes[1:], strict=True)
+            ),
+        ]
 
     def start(self) -> None:
-        """Raises ``AlreadyTicking``."""
-        self._lock.take()
+        """Raises ``AlreadyTicking``. Asks no network: that is done by the threads, after the pages are up."""
+        self._lease.take()
+        self._lease.keep_renewing()
         import_commands.mend_after_stop(self.application)
-        dispatcher.mend_after_stop(self.application, self.sender)
-        self._thread.start()
-        self._telling.start()
+        for thread in self._threads:
+            thread.start()
 
     def wake(self) -> None:
         """Ticks at once instead of after the rest."""
-        self._wake.set()
+        for event in self._wakes:
+            event.set()
 
     def waiting(self) -> bool:
         """Whether anything is due that has not been handed over."""
         return dispatcher.anything_due(self.application) or self.ringing.due()
 
     def stop(self) -> None:
+        """Takes nothing more in hand, and waits a few seconds for what is under way."""
         self._stop.set()
-        self._wake.set()
-        self._thread.join(timeout=30)
-        self._telling.join(timeout=15)
-        self._lock.release()
+        self.wake()
+        end = time.monotonic() + STOP_SECONDS
+        for thread in self._threads:
+            if thread.is_alive():
+                thread.join(timeout=max(0.0, end - time.monotonic()))
+        self._lease.release()
 
-    def _settle(self) -> None:
-        """Only this thread hands over, so whatever a failed tick left *handing* is in doubt now."""
-        try:
-            dispatcher.mend_after_stop(self.application, self.sender)
-        except Exception:
-            log.exception("a failed tick could not be settled; the next start does it")
+    def _plan(self) -> None:
+        def step() -> None:
+            with self.application.database.reading() as session:
+                self._lease.check(session)
+            if plan_due(self.application, self.ringing):
+                self.wake_channels()
 
-    def _notify_staff(self) -> None:
+        self._again_and_again(step, self._wakes[0])
+
+    def wake_channels(self) -> None:
+        for event in self._wakes[1:]:
+            event.set()
+
+    def _send(self, channel: str, wake: Event) -> None:
+        """A channel's own thread: a network that hangs stops neither the other channels nor the sequences."""
+        asked = time.monotonic()
+        mended = False
+
+        def step() -> None:
+            nonlocal asked, mended
+            if not mended:
+                after_stop.mend_after_stop(self.application, self.sender, [channel])
+                mended = True
+            if time.monotonic() - asked > ASK_AGAIN_SECONDS:
+                after_stop.ask_again(self.application, self.sender, [channel])
+                asked = time.monotonic()
+            try:
+                while not self._stop.is_set() and dispatcher.send_due(
+                    self.application,
+                    self.sender,
+                    channels=[channel],
+                    lease=self._lease,
+                    stopping=self._stop.is_set,
+                ):
+                    self._wakes[0].set()
+            except Exception:
+                # what the failed step left in hand is settled before the next one
+                mended = False
+                raise
+
+        self._again_and_again(step, wake)
+
+    def _tell_programs(self) -> None:
         """Webhooks have a thread of their own: a slow receiver must not hold messages up."""
-        while not self._stop.is_set():
-            try:
-                while webhook_outbox.deliver_due(self.application) and not self._stop.is_set():
-                    pass
-            except Exception:
-                log.exception("webhooks could not be delivered")
-            self._stop.wait(REST_SECONDS)
 
-    def _run(self) -> None:
-        renewed = time.monotonic()
+        def step() -> None:
+            while webhook_outbox.deliver_due(self.application) and not self._stop.is_set():
+                pass
+
+        self._again_and_again(step, Event())
+
+    def _again_and_again(self, step: Callable[[], None], wake: Event) -> None:
         while not self._stop.is_set():
             try:
-                if time.monotonic() - renewed > RENEW_SECONDS:
-                    self._lock.take()
-                    renewed = time.monotonic()
-                tick(self.application, self.sender, self.ringing)
+                step()
+            except LeaseLost:
+                log.error("the lease is lost; this process sends nothing any more")
+                return
             except Exception:
-                log.exception("a tick failed")
-                self._settle()
-            self._wake.wait(REST_SECONDS)
-            self._wake.clear()
+                log.exception("a step failed; the next one follows")
+            wake.wait(REST_SECONDS)
+            wake.clear()

@@ -20,6 +20,10 @@ OF_US = re.compile(
     r"|not allowed|not permitted|rate|limit|too many|credit|ip address|client host|helo|ehlo|tls",
     re.IGNORECASE,
 )
+OF_RATE = re.compile(
+    r"rate|too (?:many|fast)|limit|slow down|try again (?:in|later)|throttl|4\.7\.28|quota", re.IGNORECASE
+)
+"""Words by which a mail server asks for fewer at a time (common practice, no source)."""
 NUMBER_GONE = 410
 """The one status by which a gateway says that the number or handle itself is gone."""
 MANY, SHARE = 20, 0.1
@@ -41,6 +45,11 @@ def is_for_good(words: str) -> bool:
     return enhanced is None or enhanced[0] not in FOR_NOW
 
 
+def is_limit(code: int, words: str) -> bool:
+    """Whether a mail server's answer asks for fewer at a time: 421 or 45x (RFC 5321, 4.2.1) and says so."""
+    return code in (421, 450, 451, 452) and bool(OF_RATE.search(words)) and "4.2.2" not in words
+
+
 def gateway_names_the_number(status: int) -> bool:
     """Whether a gateway's HTTP status says that the number or handle is gone."""
     return status == NUMBER_GONE
@@ -52,12 +61,12 @@ def refused_alike(batch: int, refusals: Iterable[tuple[Refused, str]]) -> Sequen
     ``refusals`` are (what was refused, the network's words). From 20 messages on, more than a tenth alike.
     """
     refusals = list(refusals)
-    alike = Counter(_shape(words) for _, words in refusals)
+    alike = Counter(shape_of_words(words) for _, words in refusals)
     if batch < MANY:
         return []
-    return [refused for refused, words in refusals if alike[_shape(words)] > SHARE * batch]
+    return [refused for refused, words in refusals if alike[shape_of_words(words)] > SHARE * batch]
 
 
-def _shape(words: str) -> str:
+def shape_of_words(words: str) -> str:
     """The code and the first words, without addresses and numbers that differ from message to message."""
     return re.sub(r"[\w.+-]+@[\w.-]+|<[^>]*>|\d{4,}", "", words.lower())[:60]

@@ -12,8 +12,8 @@ class DeliveryState(StrEnum):
 
     planned: will be handed over when due. held: above the volume guard, a person decides. paused: its
     sequence is. in_flight: written down before it is handed over. sent, bounced: the network took it, or
-    refused it for good. withheld: not sent, with its cause. failed: given up after several tries. unsure: the
-    connection or the program broke while it was in flight.
+    refused it for good. withheld: not sent, with its cause. failed: its patience ran out without being taken.
+    unsure: the connection or the program broke while it was in flight.
     """
 
     PLANNED = "planned"
@@ -30,13 +30,13 @@ class DeliveryState(StrEnum):
 PLANNED, HELD, PAUSED, IN_FLIGHT, SENT, BOUNCED, WITHHELD, FAILED, UNSURE = DeliveryState
 
 TRANSITIONS: dict[DeliveryState, frozenset[DeliveryState]] = {
-    PLANNED: frozenset({IN_FLIGHT, HELD, PAUSED, WITHHELD, BOUNCED}),
+    PLANNED: frozenset({IN_FLIGHT, HELD, PAUSED, WITHHELD, BOUNCED, FAILED}),
     HELD: frozenset({PLANNED, WITHHELD}),
     PAUSED: frozenset({PLANNED, WITHHELD}),
     IN_FLIGHT: frozenset({SENT, BOUNCED, UNSURE, FAILED, PLANNED}),
     UNSURE: frozenset({SENT, BOUNCED, PLANNED}),
     SENT: frozenset({BOUNCED}),
-    FAILED: frozenset({PLANNED, BOUNCED}),
+    FAILED: frozenset({PLANNED, BOUNCED, WITHHELD}),
     BOUNCED: frozenset(),
     WITHHELD: frozenset(),
 }

@@ -45,6 +45,7 @@ CAUSE_WORDS: dict[str, str] = {
     "no message": "no message is chosen",
     "volume": "dropped from a batch that was held",
     "left": "had left the sequence by then",
+    "moved on": "was moved on past it by hand",
 }
 
 

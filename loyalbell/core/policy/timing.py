@@ -32,8 +32,9 @@ SEND = Decision("send")
 class Attempt:
     """One message that has fallen due. Instants are whole seconds since 1970.
 
-    ``due`` is when it was to leave; ``patience`` for how many days a limit or a time when the program was off
-    may put it off; ``sent`` the instants of earlier marketing messages to the person, ascending.
+    ``due`` is when it was to leave, ``first_due`` when it was at first, before a limit or the network put it
+    off; ``patience`` for how many days a limit or a time when the program was off may put it off; ``sent``
+    the instants of earlier marketing messages to the person, ascending.
     """
 
     due: int
@@ -42,6 +43,7 @@ class Attempt:
     marketing: bool
     zone: Zone
     sent: Sequence[int] = ()
+    first_due: int | None = None
 
 
 def when(attempt: Attempt, quiet: QuietHours, caps: Sequence[FrequencyCap], now: int) -> Decision:
@@ -56,6 +58,7 @@ def when(attempt: Attempt, quiet: QuietHours, caps: Sequence[FrequencyCap], now:
     if open_at is None:
         return Decision("withhold", cause="never opens")
     first = attempt.due if is_late else opens(attempt.due, attempt.window, quiet, attempt.zone) or open_at
+    first = first if attempt.first_due is None else min(first, attempt.first_due)
     last = first + attempt.patience * DAY
     if is_late and open_at > last:
         return Decision("withhold", cause="too late")

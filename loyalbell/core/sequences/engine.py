@@ -6,21 +6,22 @@ Pure: the live engine and the rehearsal call the same function. Instants are who
 from loyalbell.core.sequences.plan import Plan
 from loyalbell.core.sequences.plan_tree import Tree
 from loyalbell.core.sequences.steps import TYPES
-from loyalbell.core.sequences.walk import FINISHED, LEFT, UNDER_WAY, Act, Facts, Position, Walk
+from loyalbell.core.sequences.walk import FINISHED, LEFT, ON_ITS_WAY, UNDER_WAY, Act, Facts, Position, Walk
 
 
 def step(tree: Tree, position: Position, facts: Facts, now: int) -> tuple[Position, list[Act]]:
     """Goes on until something must be waited for or the end is reached.
 
-    Each step is acted on at most once.
+    Each step is acted on at most once. Whoever's message is on its way stands there until it has left
+    (``past_message``).
     """
-    if position.state != UNDER_WAY or position.due > now:
+    if position.state != UNDER_WAY or position.awaits == ON_ITS_WAY or position.due > now:
         return position, []
     why = _stopped(tree.plan, position, facts, now)
     if why is not None:
         return Position(*position[:7], LEFT, why), []
     walk = Walk(tree, facts, now, *position)
-    while walk.state == UNDER_WAY and walk.due <= now:
+    while walk.state == UNDER_WAY and walk.awaits != ON_ITS_WAY and walk.due <= now:
         node = tree.nodes.get(walk.here or "")
         if node is None:
             walk.here, walk.state = None, FINISHED

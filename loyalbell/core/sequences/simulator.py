@@ -26,7 +26,7 @@ from loyalbell.core.sequences.rehearsal import (
 )
 from loyalbell.core.sequences.simulated_history import SimulatedEnrolment, SimulatedHistory, SimulatedMessage
 from loyalbell.core.sequences.triggers import TriggerContext, TriggerHit, trigger_hits
-from loyalbell.core.sequences.walk import UNDER_WAY, Act, Position
+from loyalbell.core.sequences.walk import ON_ITS_WAY, UNDER_WAY, Act, Position, past_message
 
 NOTHING_AROUND = TriggerContext()
 SENT_BY_OTHERS = -1
@@ -173,6 +173,12 @@ class _Stage:
         position, acts = step(play.tree, run.position, self.about.turn(play.key, person, now), now)
         for act in acts:
             self._do(run, act)
+        while position.awaits == ON_ITS_WAY:
+            # imagined to leave at its instant; nothing is held in a rehearsal
+            position = past_message(position, position.due, True)
+            position, acts = step(play.tree, position, self.about.turn(play.key, person, now), now)
+            for act in acts:
+                self._do(run, act)
         if play.tree.wakes:
             position = woken(play.tree, position, self.about.first, now, position.due)
         run.position = position

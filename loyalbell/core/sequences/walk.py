@@ -17,6 +17,8 @@ if TYPE_CHECKING:
     from loyalbell.core.sequences.plan_tree import Node, Tree
 
 UNDER_WAY, FINISHED, LEFT = "under way", "finished", "left"
+ON_ITS_WAY, PASSED = "on its way", "passed"
+"""Of a place whose message has been planned and has not left yet, and of one that may go on after it."""
 
 
 class Position(NamedTuple):
@@ -25,7 +27,8 @@ class Position(NamedTuple):
     ``due`` is when the step is looked at again; ``settled`` whether ``due`` is of this step already, or when
     they arrived at it. ``tried`` is when its message might first have gone, or when they came to a wait.
     ``anchor`` is the instant that the event or date which brought them in is about. ``sent`` are the steps
-    whose message they got, the newest last.
+    whose message they got, the newest last. ``awaits``: whether they stand at a message that is on its way or
+    held, or have been let past it.
     """
 
     entered: int
@@ -37,6 +40,13 @@ class Position(NamedTuple):
     sent: tuple[str, ...] = ()
     state: str = UNDER_WAY
     cause: str | None = None
+    awaits: str = ""
+
+
+def past_message(position: Position, at: int, got: bool) -> Position:
+    """Their message has left at ``at``, or been kept back then; later waits count from that instant."""
+    sent = (*position.sent, position.step) if got and position.step is not None else position.sent
+    return position._replace(due=at, sent=sent, awaits=PASSED)
 
 
 class Act(NamedTuple):
@@ -101,12 +111,8 @@ class Walk:
     sent: tuple[str, ...]
     state: str
     cause: str | None
+    awaits: str
     acts: list[Act] = field(default_factory=list)
-    own: list[int] = field(default_factory=list)
-
-    def sent_times(self) -> Sequence[int]:
-        """With those of this very walk, which no book knows of yet."""
-        return [*self.facts.sent_times(), *self.own] if self.own else self.facts.sent_times()
 
     def position(self) -> Position:
         return Position(
@@ -119,11 +125,12 @@ class Walk:
             self.sent,
             self.state,
             self.cause,
+            self.awaits,
         )
 
 
 def go(walk: Walk, to: str | None, at: int) -> None:
-    walk.here, walk.due, walk.settled, walk.tried = to, at, False, None
+    walk.here, walk.due, walk.settled, walk.tried, walk.awaits = to, at, False, None, ""
 
 
 def hold(walk: Walk, until: int, tried: int | None = None) -> None:

@@ -248,7 +248,7 @@ class Composer:
         except FAULTS_OF_ONE as fault:
             log.warning("a message could not be made", delivery=delivery.id, exc_info=fault)
             raise Withhold("not made", str(fault)[:200]) from fault
-        become(delivery, IN_FLIGHT, handed_at=self.now, attempts=delivery.attempts + 1)
+        become(delivery, IN_FLIGHT, handed_at=None, detail=None)
         return Outgoing(
             delivery.id,
             sender,

@@ -1,35 +1,38 @@
-"""Handing touches to a channel so that none goes twice and none is lost.
+"""Handing messages to a channel so that none goes twice and none is lost.
 
-A delivery is *planned*, then *in flight* (written down before anything leaves), then
-*sent*, *bounced* or planned again for later. One found *in flight* after a crash
-may or may not have gone: it becomes *unsure* and waits for a person, unless the
-network can be asked.
+A delivery is *planned*, then taken in hand (*in flight*), then marked with the instant at which it is handed
+over, a few at a time, before anything leaves; then *sent*, *bounced* or planned again. One that is found
+marked after a crash may or may not have gone: it becomes *unsure* and waits for a person, unless the network
+can be asked (``after_stop.py``).
 """
 
-from collections.abc import Iterable, Sequence
-from dataclasses import dataclass, replace
-from datetime import datetime, timedelta
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from datetime import datetime
 
+import structlog
 from sqlalchemy import ColumnElement, select, update
 from sqlalchemy.orm import Session
 
 from loyalbell.channels.sender import Outcome, Outgoing, Sender
 from loyalbell.core.channels import CHANNELS
-from loyalbell.core.messages.delivery_reports import say_status, status_in
-from loyalbell.core.messages.refusals import is_for_good, refused_alike
-from loyalbell.core.policy.delivery_state import BOUNCED, FAILED, IN_FLIGHT, PLANNED, SENT, UNSURE, WAITING
+from loyalbell.core.policy.delivery_state import PLANNED, WAITING
 from loyalbell.services.application import Application
-from loyalbell.services.delivery.bounces import bounced
+from loyalbell.services.delivery.circuits import circuit_of, resting
 from loyalbell.services.delivery.composer import Composer
-from loyalbell.services.delivery.outbox import become
-from loyalbell.services.delivery.rendering import message_id
+from loyalbell.services.delivery.leader_lease import Lease
+from loyalbell.services.delivery.outcomes import BatchOutcomes, give_back, give_up_on, mark_handed
 from loyalbell.services.delivery.timing import allowed_now
 from loyalbell.services.settings.channels import CareSettings
 from loyalbell.storage.schema import Campaign, Delivery, Shop
-from loyalbell.storage.webhook_events import announce, anyone_listens
+from loyalbell.storage.webhook_events import announce
 
 BATCH = 50
-WAITS = (timedelta(minutes=5), timedelta(minutes=30), timedelta(hours=2), timedelta(hours=8))
+log = structlog.get_logger()
+
+
+def _never() -> bool:
+    return False
 
 
 @dataclass(frozen=True)
@@ -43,144 +46,116 @@ class Batch:
         return len(self.ready) + self.settled
 
 
-def send_due(application: Application, sender: Sender, limit: int = BATCH) -> int:
-    """One step: claims due touches, hands them over, records what came of it. Returns how many."""
-    if not anything_due(application):
-        return 0
-    batch = claim(application, limit)
-    if batch.ready:
-        record(application, sender.send(batch.ready))
-    if len(batch):
+def send_due(
+    application: Application,
+    sender: Sender,
+    limit: int = BATCH,
+    channels: Sequence[str] = CHANNELS,
+    lease: Lease | None = None,
+    stopping: Callable[[], bool] = _never,
+) -> int:
+    """One step: on each channel takes due messages in hand, hands them over, records what came of it.
+
+    Returns how many were dealt with. Raises ``LeaseLost``.
+    """
+    count = 0
+    for channel in channels:
+        if stopping() or not anything_due(application, [channel]):
+            continue
+        batch = claim(application, limit, channel, lease)
+        if batch.ready:
+            HandOver(application, sender, channel, limit, lease, stopping).run(batch.ready)
+        count += len(batch)
+    if count:
         finish_campaigns(application)
-    return len(batch)
+    return count
 
 
-def anything_due(application: Application) -> bool:
+def anything_due(application: Application, channels: Sequence[str] = CHANNELS) -> bool:
     """Asked without taking the book's one writer, so that an idle heartbeat disturbs nobody."""
     with application.database.reading() as session:
+        now = application.clock.now()
+        open_ones = [channel for channel in channels if channel not in resting(session, now)]
+        query = select(Delivery.id).where(*_due(session, now, open_ones)).limit(1)
         shop = session.get(Shop, 1)
-        query = select(Delivery.id).where(*_due(session, application.clock.now())).limit(1)
         return shop is not None and shop.ringing and session.scalar(query) is not None
 
 
-def _due(session: Session, now: datetime) -> tuple[ColumnElement[bool], ...]:
+def _due(session: Session, now: datetime, channels: Sequence[str]) -> tuple[ColumnElement[bool], ...]:
     """Planned for now or earlier, on a channel that is not silenced."""
     silent = CareSettings.load(session).silent
-    return (Delivery.state == PLANNED, Delivery.due_at <= now, Delivery.channel.not_in(silent))
+    heard = [channel for channel in channels if channel not in silent]
+    return (Delivery.state == PLANNED, Delivery.due_at <= now, Delivery.channel.in_(heard))
 
 
-def claim(application: Application, limit: int) -> Batch:
-    """Checks each due touch once more, makes its mail, and marks it *handing*, in one transaction."""
+def claim(application: Application, limit: int, channel: str = "email", lease: Lease | None = None) -> Batch:
+    """Checks each due message once more, makes it, and takes it in hand, in one transaction."""
     now = application.clock.now()
     with application.database.transaction() as session:
         shop = session.get(Shop, 1)
         if shop is None or not shop.ringing:
             return Batch([], 0)
-        due = select(Delivery).where(*_due(session, now)).order_by(Delivery.due_at, Delivery.id).limit(limit)
-        claimed = list(session.scalars(due))
+        if lease is not None:
+            lease.check(session)
+        circuit = circuit_of(session, channel)
+        gone = give_up_on(session, channel, now) if circuit.is_open else 0
+        most = circuit.batch(int(now.timestamp()), limit)
+        due = select(Delivery).where(*_due(session, now, [channel]))
+        claimed = list(session.scalars(due.order_by(Delivery.due_at, Delivery.id).limit(most)))
         deliveries = allowed_now(session, shop, claimed, now)
-        composer, ready = Composer(application, session, shop, now), []
-        for channel in CHANNELS:
-            ready += composer.ready(
-                [delivery for delivery in deliveries if delivery.channel == channel], channel
-            )
-        return Batch(ready, len(claimed) - len(ready))
+        ready = Composer(application, session, shop, now).ready(deliveries, channel)
+        return Batch(ready, gone + len(claimed) - len(ready))
 
 
-def record(application: Application, outcomes: Sequence[Outcome]) -> None:
-    """Writes what the network said of each touch that was handed over."""
-    now = application.clock.now()
-    with application.database.transaction() as session:
-        found = {
-            delivery.id: delivery
-            for delivery in session.scalars(
-                select(Delivery).where(Delivery.id.in_([o.delivery_id for o in outcomes]))
-            )
-        }
-        for outcome in _doubted(outcomes):
-            _settle(session, found[outcome.delivery_id], outcome, now)
-        _tell_others(session, found.values(), now)
+@dataclass
+class HandOver:
+    """A batch on its way to one channel's network, a few messages side by side."""
 
+    application: Application
+    sender: Sender
+    channel: str
+    usual: int
+    lease: Lease | None
+    stopping: Callable[[], bool]
 
-def _doubted(outcomes: Sequence[Outcome]) -> list[Outcome]:
-    """Refusals that many of a batch share are tried again instead of counting against the customers."""
-    refusals = [(one.delivery_id, one.words) for one in outcomes if one.result == "refused"]
-    alike = set(refused_alike(len(outcomes), refusals))
-    return [replace(one, result="try later") if one.delivery_id in alike else one for one in outcomes]
+    def run(self, ready: Sequence[Outgoing]) -> None:
+        """Ends early where the network's answer speaks of us; what was not handed over stays planned."""
+        outcomes = BatchOutcomes(self.channel, self.usual)
+        waiting, said = list(ready), list[Outcome]()
+        try:
+            while waiting and not self.stopping() and not any(outcome.about_us for outcome in said):
+                group = waiting[: self.sender.side_by_side]
+                self._before(outcomes, said, group)
+                waiting, said = waiting[len(group) :], self._hand(group)
+        finally:
+            self.sender.finish(self.channel)
+        now = self.application.clock.now()
+        with self.application.database.transaction() as session:
+            self._check(session)
+            outcomes.take(session, said, now)
+            outcomes.finish(session, now)
+            give_back(session, [message.delivery_id for message in waiting])
 
+    def _before(self, outcomes: BatchOutcomes, said: list[Outcome], group: Sequence[Outgoing]) -> None:
+        """One transaction: what came of the group before, and that this one leaves now."""
+        now = self.application.clock.now()
+        with self.application.database.transaction() as session:
+            self._check(session)
+            outcomes.take(session, said, now)
+            mark_handed(session, [message.delivery_id for message in group], now)
 
-def _tell_others(session: Session, deliveries: Iterable[Delivery], now: datetime) -> None:
-    if not anyone_listens(session):
-        return
-    for delivery in deliveries:
-        kind = {SENT: "message.sent", BOUNCED: "message.bounced"}.get(delivery.state)
-        if kind:
-            announce(
-                session, kind, now, person=delivery.person_id, channel=delivery.channel, touch=delivery.id
-            )
+    def _check(self, session: Session) -> None:
+        if self.lease is not None:
+            self.lease.check(session)
 
-
-def _settle(session: Session, delivery: Delivery, outcome: Outcome, now: datetime) -> None:
-    delivery.detail = outcome.words[:500]
-    if outcome.result == "accepted":
-        become(delivery, SENT, sent_at=now, cause=None, detail=None)
-    elif outcome.result == "refused":
-        status = status_in(outcome.words)
-        bounced(
-            session,
-            delivery,
-            now,
-            is_for_good(outcome.words),
-            say_status(status, outcome.words) if status else outcome.words,
-        )
-    elif outcome.result == "unsure":
-        become(delivery, UNSURE)
-    elif delivery.attempts <= len(WAITS):
-        become(delivery, PLANNED, due_at=now + WAITS[delivery.attempts - 1])
-    else:
-        become(delivery, FAILED, cause="not accepted")
-
-
-def mend_after_stop(application: Application, sender: Sender) -> None:
-    """After a start: touches left *handing* are settled by asking the network, or become *unsure*."""
-    with application.database.transaction() as session:
-        shop = session.get(Shop, 1)
-        left = list(session.scalars(select(Delivery).where(Delivery.state.in_((IN_FLIGHT, UNSURE)))))
-        for delivery in left:
-            assert shop is not None
-            known = sender.knows(message_id(delivery, shop), delivery.channel)
-            if known:
-                become(delivery, SENT, sent_at=delivery.handed_at, detail=None)
-            elif known is None:
-                become(delivery, UNSURE, detail="the program stopped while handing this over")
-            else:
-                become(delivery, PLANNED, detail=None)
-    finish_campaigns(application)
-
-
-def decide_unsure(
-    application: Application, origin_id: int, again: bool, by: str, kind: str = "campaign"
-) -> int:
-    """A person's word on the unsure touches of a campaign or a sequence: send again, or count as sent."""
-    with application.database.transaction() as session:
-        unsure = list(
-            session.scalars(
-                select(Delivery).where(
-                    Delivery.state == UNSURE, Delivery.origin_kind == kind, Delivery.origin_id == origin_id
-                )
-            )
-        )
-        for delivery in unsure:
-            if again:
-                become(delivery, PLANNED, due_at=application.clock.now())
-            else:
-                become(delivery, SENT, sent_at=delivery.handed_at)
-        if again and kind == "campaign":
-            session.get_one(Campaign, origin_id).state = "sending"
-        word = "sent again" if again else "counted as sent"
-        application.note(session, by, f"unsure messages {word}", **{kind: origin_id}, people=len(unsure))
-    finish_campaigns(application)
-    return len(unsure)
+    def _hand(self, group: Sequence[Outgoing]) -> list[Outcome]:
+        """A sender that breaks its promise never to raise leaves its group in doubt, and nothing else."""
+        try:
+            return self.sender.send(group)
+        except Exception as error:
+            log.exception("a sender failed", channel=self.channel)
+            words = f"{type(error).__name__}: {error}"
+            return [Outcome(message.delivery_id, "unsure", words, about_us=True) for message in group]
 
 
 def finish_campaigns(application: Application) -> None:

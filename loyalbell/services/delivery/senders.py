@@ -12,19 +12,20 @@ from loyalbell.storage.schema import Shop
 MakeSender = Callable[..., Sender]
 
 
-class ShopSender:
+class ShopSender(Sender):
     """Follows Settings, so that a changed mail server or network is used from the next batch on."""
 
     def __init__(
         self, application: Application, make: MakeSender, ask: Callable[[str], bool] | None = None
     ) -> None:
-        self._desk, self._make, self._ask = application, make, ask
+        self._application, self._make, self._ask = application, make, ask
+        self._open: dict[str, Sender] = {}
 
     def _of(self, channel: str) -> Sender:
         if channel in GATEWAYS:
-            gateway = loaded(self._desk, GATEWAYS[channel])
+            gateway = loaded(self._application, GATEWAYS[channel])
             return GatewaySender(gateway.url, gateway.key)
-        shop, email = self._desk.the_shop(), loaded(self._desk, EmailSettings)
+        shop, email = self._application.the_shop(), loaded(self._application, EmailSettings)
         return self._make(
             shop.smtp_host,
             shop.smtp_port,
@@ -35,10 +36,18 @@ class ShopSender:
         )
 
     def send(self, batch: Sequence[Outgoing]) -> list[Outcome]:
+        """One sender a channel is kept until ``finish``; each channel is used by one thread alone."""
         outcomes: list[Outcome] = []
         for channel in dict.fromkeys(one.channel for one in batch):
-            outcomes += self._of(channel).send([one for one in batch if one.channel == channel])
+            if channel not in self._open:
+                self._open[channel] = self._of(channel)
+            outcomes += self._open[channel].send([one for one in batch if one.channel == channel])
         return outcomes
+
+    def finish(self, channel: str = "email") -> None:
+        sender = self._open.pop(channel, None)
+        if sender is not None:
+            sender.finish(channel)
 
     def knows(self, message_id: str, channel: str = "email") -> bool | None:
         return self._of(channel).knows(message_id, channel)

@@ -59,6 +59,7 @@ def allowed_now(
         gives_way = planned.get(delivery.person_id, []) if delivery.origin_kind == CAMPAIGN else []
         attempt = Attempt(
             due=int(delivery.due_at.timestamp()),
+            first_due=int(delivery.first_due_at.timestamp()) if delivery.first_due_at else None,
             window=window,
             patience=patience,
             marketing=delivery.message_version_id not in service,
@@ -72,6 +73,8 @@ def allowed_now(
             continue
         stay.add(delivery.id)
         if decision.kind == "postpone":
+            if decision.cause == "contact limit":
+                delivery.first_due_at = delivery.first_due_at or delivery.due_at
             delivery.due_at = datetime.fromtimestamp(decision.until, UTC)
         else:
             become(delivery, WITHHELD, cause=decision.cause)
@@ -82,6 +85,13 @@ def _zones(session: Session, people: set[int], shop: Shop) -> dict[int, Zone]:
     """The zone of each person: their own where one is on file, else the shop's."""
     rows = session.execute(select(Person.id, Person.zone).where(Person.id.in_(people)))
     return {person_id: zone_of(zone or shop.zone) for person_id, zone in rows}
+
+
+def patience_of(session: Session, deliveries: Sequence[Delivery]) -> dict[int, int]:
+    """By delivery for how many days it may be put off: its plan's patience; at least a day."""
+    windows = _windows(session, deliveries)
+    patience = {one.id: windows[one.id][1] if one.id in windows else PATIENCE_DAYS for one in deliveries}
+    return {delivery_id: max(days, 1) for delivery_id, days in patience.items()}
 
 
 def _windows(session: Session, deliveries: Sequence[Delivery]) -> dict[int, tuple[SendWindow, int]]:

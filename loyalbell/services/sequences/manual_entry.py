@@ -7,14 +7,17 @@ from sqlalchemy.orm import Session
 
 from loyalbell.core.clock.pacing import Pace
 from loyalbell.core.history.snapshot import HistorySnapshot
+from loyalbell.core.policy.delivery_state import WITHHELD
 from loyalbell.core.sequences.engine_facts import SequenceHistory
 from loyalbell.core.sequences.plan import read_plan
 from loyalbell.core.sequences.plan_tree import tree_of
 from loyalbell.core.sequences.walk import UNDER_WAY
 from loyalbell.services.application import Application
+from loyalbell.services.delivery.outbox import become_all
 from loyalbell.services.sequences.drafts import SequenceProblem
 from loyalbell.services.sequences.enrolment import bring
 from loyalbell.services.sequences.shop_policy import live_version, send_policy_of
+from loyalbell.services.sequences.withdrawal import delivery_at
 from loyalbell.storage import schema
 from loyalbell.storage.schema import Enrolment, SequenceVersion, Shop
 
@@ -62,13 +65,17 @@ def move_person(application: Application, enrolment_id: int, to: str, by: str) -
         one = session.get_one(Enrolment, enrolment_id)
         if to == "out" and one.state == UNDER_WAY:
             one.state, one.cause, one.due_at, one.ended_at = "taken out", f"by {by}", None, now
+            one.awaits = ""
         elif to == "back" and one.state in ("taken out", "left") and one.step is not None:
             one.state, one.cause, one.due_at, one.ended_at = UNDER_WAY, None, now, None
         elif to == "on" and one.state == UNDER_WAY:
             version = session.get_one(SequenceVersion, one.version_id)
             node = tree_of(read_plan(version.plan)).nodes.get(one.step or "")
             one.trail = [*one.trail, [one.step, int(now.timestamp()), f"moved on by {by}"]]
+            if one.awaits:
+                become_all(session, delivery_at(one), WITHHELD, cause="moved on")
             one.step, one.settled, one.tried_at, one.due_at = node.after if node else None, False, None, now
+            one.awaits = ""
         else:
             raise SequenceProblem("That cannot be done where this person stands now. Load the page again.")
         application.note(session, by, f"moved somebody {to}", sequence=one.sequence_id, person=one.person_id)

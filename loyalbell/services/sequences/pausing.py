@@ -111,7 +111,7 @@ def stop_all(application: Application, sequence_id: int, by: str) -> int:
         done = session.execute(
             update(Enrolment)
             .where(Enrolment.sequence_id == sequence_id, Enrolment.state == UNDER_WAY)
-            .values(state="taken out", cause="the sequence was stopped", due_at=None, ended_at=now)
+            .values(state="taken out", cause="the sequence was stopped", due_at=None, ended_at=now, awaits="")
         )
         become_all(session, deliveries_of(sequence_id), WITHHELD, cause="stopped")
         sequence.state, sequence.goes_live_at = "stopped", None

@@ -12,7 +12,7 @@ from typing import Any
 from sqlalchemy import Integer, Text, type_coerce
 from sqlalchemy.orm import Session
 
-from loyalbell.core.sequences.walk import UNDER_WAY, Position
+from loyalbell.core.sequences.walk import ON_ITS_WAY, UNDER_WAY, Position
 from loyalbell.storage.schema import Enrolment
 
 COLUMNS = (
@@ -29,6 +29,7 @@ COLUMNS = (
     type_coerce(Enrolment.tried_at, Integer),
     Enrolment.sent,
     type_coerce(Enrolment.trail, Text),
+    Enrolment.awaits,
 )
 
 
@@ -54,9 +55,9 @@ def instant(seconds_: int) -> datetime:
 
 
 def place_of(row: Any) -> Place:
-    at, sequence, version, person, key, entered, due, step, anchor, settled, tried, sent, trail = row
+    at, sequence, version, person, key, entered, due, step, anchor, settled, tried, sent, trail, awaits = row
     steps = tuple(sent.split(",")) if sent else ()
-    position = Position(entered, due, step, anchor, bool(settled), tried, steps)
+    position = Position(entered, due or 0, step, anchor, bool(settled), tried, steps, awaits=awaits)
     return Place(
         at, sequence, version, person, key, position, json.loads(trail) if trail and trail != "[]" else []
     )
@@ -64,7 +65,7 @@ def place_of(row: Any) -> Place:
 
 WRITE = (
     "UPDATE enrolment SET state = ?, cause = ?, step = ?, due_at = ?, settled = ?, tried_at = ?, sent = ?,"
-    " trail = ?, ended_at = ? WHERE id = ?"
+    " awaits = ?, trail = ?, ended_at = ? WHERE id = ?"
 )
 
 
@@ -75,16 +76,17 @@ def write(session: Session, places: list[Place], now: datetime) -> None:
 
 
 def _values(place: Place, now: int) -> tuple[Any, ...]:
-    _, due, step, _, settled, tried, sent, state, cause = place.position
+    _, due, step, _, settled, tried, sent, state, cause, awaits = place.position
     under_way = state == UNDER_WAY
     return (
         state,
         cause,
         step,
-        due if under_way else None,
+        due if under_way and awaits != ON_ITS_WAY else None,
         settled,
         tried,
         ",".join(sent),
+        awaits if under_way else "",
         json.dumps(place.trail, ensure_ascii=False),
         None if under_way else now,
         place.id,

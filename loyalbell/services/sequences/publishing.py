@@ -176,11 +176,13 @@ def _move(
             session.execute(
                 update(Enrolment)
                 .where(*where)
-                .values(state="left", cause="its step was taken out", due_at=None, ended_at=now)
+                .values(state="left", cause="its step was taken out", due_at=None, ended_at=now, awaits="")
             )
         else:
             session.execute(
-                update(Enrolment).where(*where).values(step=to, settled=False, tried_at=None, due_at=now)
+                update(Enrolment)
+                .where(*where)
+                .values(step=to, settled=False, tried_at=None, due_at=now, awaits="")
             )
     session.execute(update(Enrolment).where(*mine).values(version_id=version.id))
     if choices.finished_too and what.added:

@@ -22,6 +22,7 @@ from loyalbell.services.sequences.enrolment import look
 from loyalbell.services.sequences.places import COLUMNS, place_of, seconds, write
 from loyalbell.services.sequences.set_aside import SequenceBroken, of_sequence, set_aside
 from loyalbell.services.sequences.shop_policy import around_of, live_plans, send_policy_of, volume_guard_of
+from loyalbell.services.sequences.waiting_places import any_may_go_on, let_go_on
 from loyalbell.services.settings.channels import CareSettings
 from loyalbell.storage import schema
 from loyalbell.storage.schema import Enrolment, SequenceVersion, Shop
@@ -43,6 +44,11 @@ class SequenceRunner:
         now = self.application.clock.now()
         if not self._anything(now):
             return 0
+        with self.application.database.reading() as session:
+            may_go_on = any_may_go_on(session)
+        if may_go_on:
+            with self.application.database.transaction() as session:
+                let_go_on(session, now)
         known, around = self._ready(now)
         self._look(known, around, now)
         while True:
@@ -285,4 +291,5 @@ def _due(session: Session, now: datetime) -> tuple[ColumnElement[bool], ...]:
 
 def _any_due(application: Application, now: datetime) -> bool:
     with application.database.reading() as session:
-        return session.scalar(select(Enrolment.id).where(*_due(session, now)).limit(1)) is not None
+        due = session.scalar(select(Enrolment.id).where(*_due(session, now)).limit(1)) is not None
+        return due or any_may_go_on(session)

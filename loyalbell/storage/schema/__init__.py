@@ -53,6 +53,7 @@ from loyalbell.storage.schema.sequences import (
 )
 from loyalbell.storage.schema.system import (
     ChangeNote,
+    ChannelCircuit,
     ClockSetting,
     LeaderLease,
     LogEntry,
@@ -71,6 +72,7 @@ __all__ = [
     "Campaign",
     "CannedAnswer",
     "ChangeNote",
+    "ChannelCircuit",
     "ClockSetting",
     "Companion",
     "ConsentEntry",

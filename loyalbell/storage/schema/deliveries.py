@@ -45,6 +45,8 @@ class Delivery(Base):
 
     The unique key is what keeps anyone from getting the same message twice: a
     delivery is written before anything is handed to a channel, and handed over once.
+    ``first_due_at``: when it might first have gone, once it was put off by a limit or by the network; its
+    patience counts from then. ``handed_at`` is empty while it is in hand and has not been handed over yet.
     """
 
     __tablename__ = "delivery"
@@ -68,6 +70,7 @@ class Delivery(Base):
     cause: Mapped[str | None]
     detail: Mapped[str | None]
     due_at: Mapped[datetime]
+    first_due_at: Mapped[datetime | None]
     attempts: Mapped[int] = mapped_column(default=0)
     handed_at: Mapped[datetime | None]
     sent_at: Mapped[datetime | None]

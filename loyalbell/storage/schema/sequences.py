@@ -3,7 +3,7 @@
 from datetime import datetime
 from typing import Any
 
-from sqlalchemy import ForeignKey, Index, UniqueConstraint
+from sqlalchemy import ForeignKey, Index, UniqueConstraint, text
 from sqlalchemy.orm import Mapped, mapped_column
 
 from loyalbell.storage.schema.base import Base, JsonText
@@ -62,7 +62,8 @@ class Enrolment(Base):
     """One person's way through a sequence, for one reason to come in (``key``): at most once.
 
     ``state``: waiting to be let in, under way, finished, left, taken out, held back, kept out. ``settled``,
-    ``tried`` and ``sent`` are of the position; ``trail`` lists (step, instant, what) in order.
+    ``tried``, ``sent`` and ``awaits`` are of the position (its ``due_at`` is empty while its message is on
+    its way); ``trail`` lists (step, instant, what) in order.
     """
 
     __tablename__ = "enrolment"
@@ -70,6 +71,7 @@ class Enrolment(Base):
         UniqueConstraint("sequence_id", "person_id", "key"),
         Index("ix_enrolment_state_due", "state", "due_at"),
         Index("ix_enrolment_person", "person_id"),
+        Index("ix_enrolment_on_its_way", "sequence_id", sqlite_where=text("awaits = 'on its way'")),
     )
 
     id: Mapped[int] = mapped_column(primary_key=True)
@@ -86,6 +88,7 @@ class Enrolment(Base):
     settled: Mapped[bool] = mapped_column(default=False, server_default="0")
     tried_at: Mapped[datetime | None]
     sent: Mapped[str] = mapped_column(default="", server_default="")
+    awaits: Mapped[str] = mapped_column(default="", server_default="")
     trail: Mapped[list[Any]] = mapped_column(JsonText, default=list, server_default="[]")
     ended_at: Mapped[datetime | None]
 

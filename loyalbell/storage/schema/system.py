@@ -81,7 +81,11 @@ class ClockSetting(Base):
 
 
 class LeaderLease(Base):
-    """Which process may tick. There is one row, and its holder says when it was last alive."""
+    """Which process may tick. There is one row, and its holder says when it was last alive.
+
+    ``number`` is the fencing number: it grows whenever the lease is taken, and who holds an older one writes
+    nothing any more.
+    """
 
     __tablename__ = "leader_lease"
 
@@ -89,6 +93,24 @@ class LeaderLease(Base):
     holder: Mapped[str]
     pid: Mapped[int]
     seen_at: Mapped[datetime]
+    number: Mapped[int] = mapped_column(default=0, server_default="0")
+
+
+class ChannelCircuit(Base):
+    """How a channel stands with its network (``core/policy/circuit_breaker.py``); no row: as it should.
+
+    ``shape`` is the refusal that many shared, by which one more of the kind is known.
+    """
+
+    __tablename__ = "channel_circuit"
+
+    channel: Mapped[str] = mapped_column(primary_key=True)
+    since: Mapped[datetime | None]
+    words: Mapped[str] = mapped_column(default="", server_default="")
+    try_at: Mapped[datetime | None]
+    failures: Mapped[int] = mapped_column(default=0, server_default="0")
+    most: Mapped[int | None]
+    shape: Mapped[str] = mapped_column(default="", server_default="")
 
 
 class ChangeNote(Base):

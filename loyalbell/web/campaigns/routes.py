@@ -9,7 +9,7 @@ from loyalbell.core.validation_errors import say_error
 from loyalbell.services.campaigns import commands as campaign_commands
 from loyalbell.services.campaigns import queries as campaign_queries
 from loyalbell.services.campaigns.queries import CannotSend
-from loyalbell.services.delivery import dispatcher
+from loyalbell.services.delivery import after_stop
 from loyalbell.services.messages import queries as message_queries
 from loyalbell.services.segments import queries as segment_queries
 from loyalbell.storage.schema import Campaign
@@ -141,6 +141,6 @@ def delete(campaign_id: int, context: RequestContext = SignedIn) -> Response:
 @router.post("/campaigns/{campaign_id}/unsure")
 def unsure(campaign_id: int, context: RequestContext = SignedIn, form: FormData = Form) -> Response:
     again = text_of(form, "word") == "again"
-    dispatcher.decide_unsure(context.application, _campaign(context, campaign_id).id, again, context.by)
+    after_stop.decide_unsure(context.application, _campaign(context, campaign_id).id, again, context.by)
     context.wake()
     return context.go(f"/results/{campaign_id}")

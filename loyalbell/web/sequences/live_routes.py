@@ -22,7 +22,7 @@ from loyalbell.core.sequences import plan as p
 from loyalbell.core.sequences import plan_words
 from loyalbell.core.sequences.entry import OUT_WORDS
 from loyalbell.services.customers import queries as customer_queries
-from loyalbell.services.delivery import dispatcher
+from loyalbell.services.delivery import after_stop
 from loyalbell.services.rehearsal import rehearsals
 from loyalbell.services.sequences import drafts as sequence_drafts
 from loyalbell.services.sequences import goals, manual_entry, pausing, publishing, publishing_preview
@@ -279,7 +279,7 @@ def bring(sequence_id: int, context: RequestContext = SignedIn, form: FormData =
 @router.post("/sequences/{sequence_id:int}/unsure")
 def unsure(sequence_id: int, context: RequestContext = SignedIn, form: FormData = Form) -> Response:
     """A person's word on messages that were cut off at the moment of sending."""
-    dispatcher.decide_unsure(
+    after_stop.decide_unsure(
         context.application,
         sequence_of(context, sequence_id).id,
         text_of(form, "word") == "again",

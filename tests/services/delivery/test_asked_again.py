@@ -6,7 +6,7 @@ from datetime import UTC, datetime, timedelta
 from typing import Any
 
 from loyalbell.core.policy.send_policy import FrequencyCap
-from loyalbell.services.delivery import dispatcher
+from loyalbell.services.delivery import after_stop
 from loyalbell.services.scheduler import tick
 from loyalbell.services.sequences import manual_entry, volume_guard
 from loyalbell.storage import schema
@@ -169,7 +169,7 @@ class SequenceAttemptsTest(SequenceCase):
         self.assertEqual({one.state for one in self.deliveries()}, {"unsure"})
         self.clock.instant = NIGHT
         sequence = self.deliveries()[0].origin_id
-        dispatcher.decide_unsure(self.application, sequence, True, "Ida", "sequence")
+        after_stop.decide_unsure(self.application, sequence, True, "Ida", "sequence")
         tick(self.application, self.sender)
         self.assertEqual(self.sender.handed, [])
         self.assertEqual({one.due_at for one in self.deliveries()}, {MORNING})

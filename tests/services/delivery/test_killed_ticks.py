@@ -12,10 +12,10 @@ from pathlib import Path
 
 from sqlalchemy import func, select
 
-from loyalbell.channels.sender import Outcome, Outgoing
+from loyalbell.channels.sender import Outcome, Outgoing, Sender
 from loyalbell.core.sequences.plan import read_plan
 from loyalbell.services.application import Application
-from loyalbell.services.delivery import dispatcher
+from loyalbell.services.delivery import after_stop
 from loyalbell.services.scheduler import tick
 from loyalbell.services.sequences import publishing
 from loyalbell.services.sequences.commands import keep
@@ -26,7 +26,7 @@ from tests.support import StillClock
 PEOPLE, KILLS = 260, 50
 
 
-class NetworkOnDisk:
+class NetworkOnDisk(Sender):
     """Takes a message by writing its id to a file; can be asked afterwards what it took."""
 
     def __init__(self, path: Path) -> None:
@@ -91,7 +91,7 @@ class KilledTicksTest(SequenceCase):
         child = os.fork()
         if child == 0:
             application = Application(self.folder, StillClock(self.clock.now()))
-            dispatcher.mend_after_stop(application, network)
+            after_stop.mend_after_stop(application, network)
             while tick(application, network):
                 pass
             os._exit(0)
@@ -106,7 +106,7 @@ class KilledTicksTest(SequenceCase):
         return 0
 
     def settle(self, network: NetworkOnDisk) -> None:
-        dispatcher.mend_after_stop(self.application, network)
+        after_stop.mend_after_stop(self.application, network)
         while tick(self.application, network):
             pass
 

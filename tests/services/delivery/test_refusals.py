@@ -9,7 +9,7 @@ from sqlalchemy import select
 
 from loyalbell.channels.http_gateway import _result
 from loyalbell.channels.loopback import LOOPBACK, free_port
-from loyalbell.channels.sender import Outcome, Outgoing
+from loyalbell.channels.sender import Outcome, Outgoing, Sender
 from loyalbell.channels.smtp import SmtpSender
 from loyalbell.services.scheduler import tick
 from loyalbell.storage.schema import Delivery, Suppression
@@ -120,7 +120,7 @@ class RefusalsTest(CampaignPlanCase):
         self.assertEqual([_result(status) for status in (200, 202, 409, 410)], [*["accepted"] * 3, "refused"])
 
 
-class _Through:
+class _Through(Sender):
     """Hands a batch to an SMTP sender; cannot be asked."""
 
     def __init__(self, sender: SmtpSender) -> None:

@@ -12,7 +12,7 @@ from loyalbell.core.policy.send_policy import next_allowed
 from loyalbell.core.policy.timing import LATE, opens_or_holds
 from loyalbell.core.sequences.plan_part import StepBase
 from loyalbell.core.sequences.steps.base import Findings, StepType, Surroundings
-from loyalbell.core.sequences.walk import Act, Facts, Walk, go, hold, refuse
+from loyalbell.core.sequences.walk import ON_ITS_WAY, PASSED, Act, Facts, Walk, go, hold, refuse
 from loyalbell.core.sequences.wording import Names, say_channels, say_release
 
 if TYPE_CHECKING:
@@ -70,6 +70,8 @@ def _opens(step: MessageStep, quiet: QuietHours) -> bool:
 def _run(walk: Walk, node: "Node") -> None:
     """The refusals in their settled order; stop rules were asked at the beginning."""
     assert isinstance(node.step, MessageStep)
+    if walk.awaits == PASSED:
+        return go(walk, node.after, walk.due)
     message, facts, due = node.step.message, walk.facts, walk.due
     if message is None:
         return refuse(walk, node, "no message", due)
@@ -89,17 +91,15 @@ def _run(walk: Walk, node: "Node") -> None:
     channel, cause = _open_channel(facts, message, node.step.channels)
     if channel is None:
         return refuse(walk, node, cause, due)
-    allowed = next_allowed(walk.sent_times(), facts.limits, at) if marketing and facts.limits else at
+    allowed = next_allowed(facts.sent_times(), facts.limits, at) if marketing and facts.limits else at
     if allowed > at:
         again = opens(allowed, node.step.release, quiet, facts.zone)
         if again is None or again > last:
             return refuse(walk, node, "contact limit", due)
         return hold(walk, again, tried)
     walk.acts.append(Act("send", node.step.id, at, channel))
-    walk.sent = (*walk.sent, node.step.id)
-    if marketing:
-        walk.own.append(at)
-    return go(walk, node.after, due if late else at)
+    walk.due, walk.awaits = at, ON_ITS_WAY
+    return None
 
 
 def _open_channel(facts: Facts, message: int, channels: Sequence[str]) -> tuple[str | None, str]:
