@@ -93,6 +93,13 @@ def send_failed_again(application: Application, kind: str, origin_id: int, by: s
     return len(failed)
 
 
+def failed_of(application: Application, kind: str, origin_id: int) -> tuple[int, str]:
+    """How many messages of a campaign or a sequence were given up, and what the network said last."""
+    with application.database.reading() as session:
+        failed = _of(session, FAILED, kind, origin_id)
+        return len(failed), (failed[-1].detail or "") if failed else ""
+
+
 def _of(session: Session, state: DeliveryState, kind: str, origin_id: int) -> list[Delivery]:
     query = select(Delivery).where(
         Delivery.state == state, Delivery.origin_kind == kind, Delivery.origin_id == origin_id

@@ -14,13 +14,18 @@ from loyalbell.storage.schema import ChannelCircuit, Delivery
 
 @dataclass(frozen=True)
 class ClosedChannel:
-    """A channel that has not been accepted ``since``; ``waiting`` messages are due on it."""
+    """A channel that has not been accepted ``since``; ``waiting`` messages are due on it.
+
+    ``many_alike``: its network refuses many addresses in the same words, so that a person must say whether it
+    is right.
+    """
 
     channel: str
     since: datetime
     words: str
     try_at: datetime
     waiting: int
+    many_alike: bool
 
 
 def circuit_of(session: Session, channel: str) -> Circuit:
@@ -43,9 +48,10 @@ def keep_circuit(session: Session, channel: str, circuit: Circuit, shape: str | 
     row.shape = (row.shape or "") if shape is None and circuit.is_open else shape or ""
 
 
-def shape_of(session: Session, channel: str) -> str:
+def shapes_of(session: Session, channel: str) -> tuple[str, str]:
+    """The refusal that many shared, and the one that a person takes to be true of the addresses."""
     row = session.get(ChannelCircuit, channel)
-    return row.shape if row is not None else ""
+    return (row.shape, row.believed) if row is not None else ("", "")
 
 
 def resting(session: Session, now: datetime) -> list[str]:
@@ -69,9 +75,16 @@ def closed_channels(session: Session, now: datetime) -> list[ClosedChannel]:
         )
         assert row.since is not None
         found.append(
-            ClosedChannel(row.channel, row.since, row.words, row.try_at or row.since, int(waiting or 0))
+            ClosedChannel(
+                row.channel, row.since, row.words, row.try_at or now, int(waiting or 0), bool(row.shape)
+            )
         )
     return found
+
+
+def closed_now(application: Application) -> list[ClosedChannel]:
+    with application.database.reading() as session:
+        return closed_channels(session, application.clock.now())
 
 
 def try_now(application: Application, channel: str, by: str) -> None:
@@ -81,6 +94,23 @@ def try_now(application: Application, channel: str, by: str) -> None:
         if row is not None:
             row.try_at = None
             application.note(session, by, "had a channel tried again", channel=channel)
+
+
+def believe(application: Application, channel: str, by: str) -> None:
+    """A person's word that the refusals which many shared are right: those addresses are gone."""
+    with application.database.transaction() as session:
+        row = session.get(ChannelCircuit, channel)
+        if row is not None and row.shape:
+            row.believed, row.shape = row.shape, ""
+            row.since, row.try_at, row.failures, row.words = None, None, 0, ""
+            application.note(session, by, "said that the refused addresses are gone", channel=channel)
+
+
+def close_channel(application: Application, channel: str, words: str) -> None:
+    """Notes a fault of our own, found before anything was handed over."""
+    now = int(application.clock.now().timestamp())
+    with application.database.transaction() as session:
+        keep_circuit(session, channel, circuit_of(session, channel).failed(now, words))
 
 
 def _seconds(instant: datetime | None) -> int | None:

@@ -54,7 +54,7 @@ from loyalbell.storage.schema import (
 Writing = EmailContent | TextContent | ChatContent
 OFTEN = {"weekly": 7, "monthly": 30}
 """Days between two marketing messages, for who asked to hear less often."""
-FAULTS_OF_ONE = (BadKey, ValueError, LookupError, MessageError)
+FAULTS_OF_ONE = (ValueError, LookupError, MessageError)
 """What something odd on file about one person raises while their message is made; the others' go on."""
 log = structlog.get_logger()
 
@@ -65,6 +65,10 @@ class Withhold(Exception):
     def __init__(self, cause: str, detail: str | None = None) -> None:
         super().__init__(cause)
         self.cause, self.detail = cause, detail
+
+
+class ChannelFault(Exception):
+    """What is wrong with our own settings, so that nothing can be made on the channel; in words."""
 
 
 def send_facts(
@@ -292,9 +296,14 @@ class Composer:
     ) -> tuple[str, bytes]:
         self.email = self.email or EmailSettings.load(self.session)
         settings = self.email
+        if not self.shop.sender_email:
+            raise ChannelFault("There is no sender’s address in Settings.")
         mail = mail_for(self.session, delivery, person, filled, writing, self.shop, self.now, settings)
         if settings.dkim_key and settings.dkim_domain:
-            mail = signed(mail, settings.dkim_domain, settings.dkim_selector, settings.dkim_key)
+            try:
+                mail = signed(mail, settings.dkim_domain, settings.dkim_selector, settings.dkim_key)
+            except BadKey as problem:
+                raise ChannelFault(str(problem)) from problem
         return return_path(delivery, self.shop, settings), mail
 
     def _chat(

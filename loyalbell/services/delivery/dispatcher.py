@@ -18,8 +18,8 @@ from loyalbell.channels.sender import Outcome, Outgoing, Sender
 from loyalbell.core.channels import CHANNELS
 from loyalbell.core.policy.delivery_state import PLANNED, WAITING
 from loyalbell.services.application import Application
-from loyalbell.services.delivery.circuits import circuit_of, resting
-from loyalbell.services.delivery.composer import Composer
+from loyalbell.services.delivery.circuits import circuit_of, close_channel, resting
+from loyalbell.services.delivery.composer import ChannelFault, Composer
 from loyalbell.services.delivery.leader_lease import Lease
 from loyalbell.services.delivery.outcomes import BatchOutcomes, give_back, give_up_on, mark_handed
 from loyalbell.services.delivery.timing import allowed_now
@@ -62,7 +62,11 @@ def send_due(
     for channel in channels:
         if stopping() or not anything_due(application, [channel]):
             continue
-        batch = claim(application, limit, channel, lease)
+        try:
+            batch = claim(application, limit, channel, lease)
+        except ChannelFault as fault:
+            close_channel(application, channel, str(fault))
+            continue
         if batch.ready:
             HandOver(application, sender, channel, limit, lease, stopping).run(batch.ready)
         count += len(batch)
@@ -89,7 +93,10 @@ def _due(session: Session, now: datetime, channels: Sequence[str]) -> tuple[Colu
 
 
 def claim(application: Application, limit: int, channel: str = "email", lease: Lease | None = None) -> Batch:
-    """Checks each due message once more, makes it, and takes it in hand, in one transaction."""
+    """Checks each due message once more, makes it, and takes it in hand, in one transaction.
+
+    Raises ``ChannelFault``, with nothing claimed, where our own settings let nothing be made.
+    """
     now = application.clock.now()
     with application.database.transaction() as session:
         shop = session.get(Shop, 1)

@@ -13,7 +13,7 @@ from loyalbell.core.messages.refusals import is_for_good, refused_alike, shape_o
 from loyalbell.core.policy.circuit_breaker import Circuit
 from loyalbell.core.policy.delivery_state import BOUNCED, FAILED, IN_FLIGHT, PLANNED, SENT, UNSURE
 from loyalbell.services.delivery.bounces import bounced
-from loyalbell.services.delivery.circuits import circuit_of, keep_circuit, shape_of
+from loyalbell.services.delivery.circuits import circuit_of, keep_circuit, shapes_of
 from loyalbell.services.delivery.outbox import become
 from loyalbell.services.delivery.timing import patience_of
 from loyalbell.storage.schema import Delivery
@@ -52,25 +52,26 @@ class BatchOutcomes:
     def finish(self, session: Session, now: datetime) -> None:
         """The refusals, and how the channel stands after this batch."""
         rows = _rows(session, self.refusals)
-        shape = shape_of(session, self.channel)
-        about_us = {outcome.delivery_id for outcome in self._alike(shape)}
+        about_us = {outcome.delivery_id for outcome in self._alike(*shapes_of(session, self.channel))}
         for outcome in self.refusals:
             is_ours = outcome.delivery_id in about_us
             said = replace(outcome, result="try later", about_us=True) if is_ours else outcome
             settle(session, rows[outcome.delivery_id], said, now)
+            if is_ours:
+                # another one is tried first: one address that is gone must not stand before all the others
+                rows[outcome.delivery_id].due_at = now + WAITS[0]
         _tell_others(session, rows.values(), now)
         ours = [outcome for outcome in self.refusals if outcome.delivery_id in about_us]
         shared = shape_of_words(ours[0].words) if ours else None
         after = self._after(circuit_of(session, self.channel), ours, int(now.timestamp()))
         keep_circuit(session, self.channel, after, shared)
 
-    def _alike(self, known: str) -> list[Outcome]:
-        pairs = [(outcome, outcome.words) for outcome in self.refusals]
-        alike = list(refused_alike(len(self.answered), pairs))
+    def _alike(self, known: str, believed: str) -> list[Outcome]:
+        """Those that many share, or that are like those that many shared, unless a person believes them."""
+        doubted = [one for one in self.refusals if shape_of_words(one.words) != (believed or None)]
+        alike = list(refused_alike(len(self.answered), [(one, one.words) for one in doubted]))
         return alike + [
-            outcome
-            for outcome in self.refusals
-            if outcome not in alike and known and shape_of_words(outcome.words) == known
+            one for one in doubted if one not in alike and known and shape_of_words(one.words) == known
         ]
 
     def _after(self, circuit: Circuit, alike: list[Outcome], now: int) -> Circuit:

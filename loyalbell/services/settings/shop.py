@@ -6,9 +6,12 @@ from zoneinfo import available_timezones
 from babel.numbers import list_currencies
 from email_validator import EmailNotValidError, validate_email
 from sqlalchemy import select
+from sqlalchemy.orm import Session
 
 from loyalbell.services.accounts.sessions import LEAST_PASSWORD, hash_password
 from loyalbell.services.application import Application
+from loyalbell.services.references import say_uses
+from loyalbell.services.settings.channel_needs import uses_of_channel
 from loyalbell.storage.schema import Letterhead, LogEntry, Shop, User
 
 
@@ -83,9 +86,28 @@ def change_shop(application: Application, form: ShopForm, by: str) -> None:
     check(form)
     with application.database.transaction() as session:
         shop = session.get_one(Shop, 1)
+        _still_sends(session, shop, form)
         for name, value in vars(form).items():
             setattr(shop, name, value)
         application.note(session, by, "changed the settings")
+
+
+def _still_sends(session: Session, shop: Shop, form: ShopForm) -> None:
+    """What messages on their way need cannot be emptied beneath them. Raises ``NotSetUp``."""
+    emptied = [
+        words
+        for words, was, now in (
+            ("The sender’s address", shop.sender_email, form.sender_email),
+            ("The mail server", shop.smtp_host, form.smtp_host),
+        )
+        if was and not now
+    ]
+    uses = uses_of_channel(session, "email") if emptied else []
+    if uses:
+        raise NotSetUp(
+            f"{emptied[0]} cannot be left empty: {say_uses(uses)} "
+            f"{'sends' if len(uses) == 1 else 'send'} email. Pause or stop them first, or enter another one."
+        )
 
 
 def change_letterhead(

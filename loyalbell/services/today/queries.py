@@ -8,9 +8,11 @@ from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from loyalbell.core.clock.local_time import local_day, start_of_day
+from loyalbell.core.messages.spoken_dates import say_instant
 from loyalbell.core.policy.delivery_state import BOUNCED, FAILED, HANDED_OVER, HELD, PLANNED, UNSURE, WAITING
 from loyalbell.core.policy.origins import TO_ONE
 from loyalbell.services.application import Application
+from loyalbell.services.delivery.circuits import closed_channels
 from loyalbell.services.replies import inbox
 from loyalbell.storage.schema import (
     Campaign,
@@ -82,7 +84,7 @@ def today(application: Application) -> Today:
         week = now - timedelta(days=7)
         return Today(
             days=_days(session, shop.zone, now),
-            needs=_needs(session, shop),
+            needs=_needs(session, shop, now),
             came_back=_named(session, back[-6:][::-1]),
             came_back_count=len(back),
             campaigns=_campaigns(session),
@@ -139,8 +141,8 @@ def _campaigns(session: Session) -> list[tuple[Campaign, int, int, int]]:
     return found
 
 
-def _needs(session: Session, shop: Shop) -> list[Need]:
-    needs = []
+def _needs(session: Session, shop: Shop, now: datetime) -> list[Need]:
+    needs = _channel_needs(session, shop, now)
     if not shop.ringing:
         needs.append(
             Need("Everything is silent", "Nothing is sent until you switch back to ringing.", "", "", True)
@@ -169,7 +171,7 @@ def _needs(session: Session, shop: Shop) -> list[Need]:
     for campaign in session.scalars(select(Campaign).where(Campaign.state == "draft").limit(5)):
         words = "Nobody gets it until you have looked and pressed send."
         needs.append(Need(f"“{campaign.name}” is not sent yet", words, f"/campaigns/{campaign.id}", "Look"))
-    needs += _sequence_needs(session)
+    needs += [*_sequence_needs(session), *_failed_needs(session)]
     for run in session.scalars(
         select(ImportRun)
         .where((ImportRun.refused > 0) | (ImportRun.state == "failed"))
@@ -178,6 +180,44 @@ def _needs(session: Session, shop: Shop) -> list[Need]:
     ):
         needs.append(_import_need(run))
     return sorted(needs, key=lambda need: not need.urgent)
+
+
+def _channel_needs(session: Session, shop: Shop, now: datetime) -> list[Need]:
+    """Channels whose network does not take our messages."""
+    needs = []
+    for closed in closed_channels(session, now):
+        since = say_instant(closed.since, now, shop.zone)
+        waiting = "1 message waits" if closed.waiting == 1 else f"{closed.waiting:,} messages wait"
+        title = f"{closed.channel.capitalize()} has not been accepted since {since}"
+        if closed.many_alike:
+            words = (
+                f"The network refuses many addresses with the same words: “{closed.words}”. Nobody has been"
+                f" marked as gone. {waiting} until you decide."
+            )
+        else:
+            words = f"The network says: “{closed.words}”. {waiting}; Loyal Bell keeps trying."
+        needs.append(Need(title, words, "/settings/channels", "Look", True))
+    return needs
+
+
+def _failed_needs(session: Session) -> list[Need]:
+    """Sequences some of whose messages were given up."""
+    failed = session.execute(
+        select(Sequence.id, Sequence.name, func.count())
+        .join(Delivery, Delivery.origin_id == Sequence.id)
+        .where(Delivery.origin_kind == "sequence", Delivery.state == FAILED)
+        .group_by(Sequence.id)
+    )
+    return [
+        Need(
+            f"{count:,} not delivered",
+            f"of “{name}”: the network did not take them for as long as they could wait.",
+            f"/sequences/{sequence_id}/live",
+            "Look",
+            True,
+        )
+        for sequence_id, name, count in failed
+    ]
 
 
 def _campaign_needs(session: Session, campaign: Campaign) -> list[Need]:
@@ -193,10 +233,8 @@ def _campaign_needs(session: Session, campaign: Campaign) -> list[Need]:
         words = f"“{campaign.name}” was cut off at the moment of sending. They may or may not have it."
         needs.append(Need(f"{counts[UNSURE]} perhaps sent", words, link + "?figure=unsure", "Decide", True))
     if counts.get(FAILED):
-        words = f"“{campaign.name}” could not be handed over after several tries."
-        needs.append(
-            Need(f"{counts[FAILED]} not handed over", words, link + "?figure=left out", "Look", True)
-        )
+        words = f"of “{campaign.name}”: the network did not take them for as long as they could wait."
+        needs.append(Need(f"{counts[FAILED]:,} not delivered", words, link, "Look", True))
     retries = session.scalar(
         select(func.count())
         .select_from(Delivery)

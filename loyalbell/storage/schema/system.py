@@ -99,7 +99,8 @@ class LeaderLease(Base):
 class ChannelCircuit(Base):
     """How a channel stands with its network (``core/policy/circuit_breaker.py``); no row: as it should.
 
-    ``shape`` is the refusal that many shared, by which one more of the kind is known.
+    ``shape`` is the refusal that many shared, by which one more of the kind is known; ``believed`` one that a
+    person has taken to be true of the addresses.
     """
 
     __tablename__ = "channel_circuit"
@@ -111,6 +112,7 @@ class ChannelCircuit(Base):
     failures: Mapped[int] = mapped_column(default=0, server_default="0")
     most: Mapped[int | None]
     shape: Mapped[str] = mapped_column(default="", server_default="")
+    believed: Mapped[str] = mapped_column(default="", server_default="")
 
 
 class ChangeNote(Base):

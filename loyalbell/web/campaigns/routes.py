@@ -138,6 +138,15 @@ def delete(campaign_id: int, context: RequestContext = SignedIn) -> Response:
     return context.go("/campaigns")
 
 
+@router.post("/campaigns/{campaign_id}/failed")
+def failed(campaign_id: int, context: RequestContext = SignedIn) -> Response:
+    """Sends again to everybody whose message was given up."""
+    campaign = _campaign(context, campaign_id)
+    after_stop.send_failed_again(context.application, "campaign", campaign.id, context.by)
+    context.wake()
+    return context.go(f"/results/{campaign_id}")
+
+
 @router.post("/campaigns/{campaign_id}/unsure")
 def unsure(campaign_id: int, context: RequestContext = SignedIn, form: FormData = Form) -> Response:
     again = text_of(form, "word") == "again"

@@ -7,6 +7,7 @@ from fastapi.responses import HTMLResponse, Response
 
 from loyalbell.core.results.attribution import DEFAULT_WINDOW_DAYS
 from loyalbell.services.campaigns import queries as campaign_queries
+from loyalbell.services.delivery import after_stop
 from loyalbell.services.results.campaign_results import EXPLANATIONS, FIGURES, results_of
 from loyalbell.storage.schema import Campaign, Message, Segment
 from loyalbell.web.charts import hour_bars
@@ -38,10 +39,13 @@ def campaign_page(
     found = results_of(context.application, campaign_id)
     figure = figure if figure in FIGURES else "delivered"
     lines, page = list(found.people[figure].values()), max(page, 1)
+    failed, failed_words = after_stop.failed_of(context.application, "campaign", campaign.id)
     values: dict[str, Any] = {
         "found": found,
         "segment": segment,
         "message": message,
+        "failed": failed,
+        "failed_words": failed_words,
         "figures": FIGURES,
         "explanations": EXPLANATIONS,
         "figure": figure,

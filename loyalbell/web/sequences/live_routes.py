@@ -159,6 +159,7 @@ def _live(context: RequestContext, sequence: schema.Sequence, problem: str | Non
     gone = {
         step: sum(count for at, state, _, count in sent if at == step and state == SENT) for step, *_ in sent
     }
+    failed_count, failed_words = after_stop.failed_of(context.application, "sequence", sequence.id)
     values: dict[str, Any] = {
         "sequence": sequence,
         "plan": plan,
@@ -179,6 +180,8 @@ def _live(context: RequestContext, sequence: schema.Sequence, problem: str | Non
             key=lambda one: -one[2],
         ),
         "standing": standing(context, sequence),
+        "failed": failed_count,
+        "failed_words": failed_words,
         "unsure": sum(count for _, state, _, count in sent if state == UNSURE),
         "goal": _goal(context, sequence.id, plan, names),
         "waiting": pausing.waiting(context.application, sequence.id) if sequence.state == "paused" else 0,
@@ -274,6 +277,15 @@ def bring(sequence_id: int, context: RequestContext = SignedIn, form: FormData =
         return context.problem(str(problem))
     context.wake()
     return HTMLResponse(f'<span class="good">{escape(found.name or "They")} came in.</span>')
+
+
+@router.post("/sequences/{sequence_id:int}/failed")
+def failed(sequence_id: int, context: RequestContext = SignedIn) -> Response:
+    """Sends again to everybody whose message was given up."""
+    sequence = sequence_of(context, sequence_id)
+    after_stop.send_failed_again(context.application, "sequence", sequence.id, context.by)
+    context.wake()
+    return context.go(f"/sequences/{sequence_id}/live")
 
 
 @router.post("/sequences/{sequence_id:int}/unsure")

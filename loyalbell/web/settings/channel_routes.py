@@ -12,7 +12,9 @@ from loyalbell.channels.dkim_signing import BadKey, signed
 from loyalbell.channels.http_gateway import GatewaySender
 from loyalbell.channels.smtp import SmtpSender
 from loyalbell.channels.webhook import new_secret
+from loyalbell.core.channels import CHANNELS
 from loyalbell.core.validation_errors import say_error
+from loyalbell.services.delivery.circuits import believe, closed_now, try_now
 from loyalbell.services.delivery.senders import ShopSender
 from loyalbell.services.messages import spam_filter
 from loyalbell.services.messages.preflight_context import what_channels_lack
@@ -46,6 +48,7 @@ def _page(context: RequestContext, problem: str | None = None, saved: bool = Fal
     application = context.application
     values: dict[str, Any] = {
         "lacks": what_channels_lack(application),
+        "closed": closed_now(application),
         "email": loaded(application, EmailSettings),
         "sender_confirmed": sender_address.confirmed(application),
         "gateways": {channel: loaded(application, group) for channel, group in GATEWAYS.items()},
@@ -139,6 +142,19 @@ def _made(context: RequestContext, group: str, form: FormData) -> Any:
     if group == "proofs":
         return ProofSettings(readers=_readers(given.get("readers", "")))
     raise NotFound("There are no such settings.")
+
+
+@router.post("/settings/channels/{channel}/again")
+def again(channel: str, context: RequestContext = SignedIn, form: FormData = Form) -> Response:
+    """A person's word on a channel that is not accepted: try it now, or believe its refusals."""
+    if channel not in CHANNELS:
+        raise NotFound("There is no such channel.")
+    if text_of(form, "word") == "gone":
+        believe(context.application, channel, context.by)
+    else:
+        try_now(context.application, channel, context.by)
+    context.wake()
+    return context.go("/settings/channels")
 
 
 @router.post("/settings/sender")

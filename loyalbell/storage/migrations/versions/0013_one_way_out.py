@@ -46,6 +46,7 @@ def upgrade() -> None:
         sa.Column("failures", sa.Integer(), server_default="0", nullable=False),
         sa.Column("most", sa.Integer(), nullable=True),
         sa.Column("shape", sa.String(), server_default="", nullable=False),
+        sa.Column("believed", sa.String(), server_default="", nullable=False),
         sa.PrimaryKeyConstraint("channel"),
     )
     _allow(ALLOWED)
