@@ -1,5 +1,4 @@
-"""The heartbeat: sends what is due, again and again, each channel and the sequences in a thread of their own.
-"""
+"""The heartbeat: sends what is due, again and again, each channel and the sequences in a thread of their own."""
 
 import time
 from collections.abc import Callable

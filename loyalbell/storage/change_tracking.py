@@ -66,13 +66,14 @@ class Tracked:
 
     ``notes`` are (part, SQL of the key in that part; ``WHOLE`` for the whole part), ``{row}`` standing for
     the row as it was or is. ``columns`` are those that the snapshot reads; none means any. ``only`` are the
-    rows it reads.
+    rows it reads; ``reads`` is SQL of what it reads in them, where that is less than a column.
     """
 
     table: str
     notes: tuple[tuple[str, str], ...]
     columns: tuple[str, ...] = ()
     only: str = ""
+    reads: str = ""
 
 
 def _by_id(table: str, part: str, columns: tuple[str, ...] = (), only: str = "") -> Tracked:
@@ -116,6 +117,13 @@ TRACKED = (
     Tracked("tag", (("catalogue", WHOLE),)),
     Tracked("item", (("catalogue", WHOLE),), ("name", "category", "department_id")),
     Tracked("shop", (("people", WHOLE),), ("zone", "currency")),
+    Tracked(
+        "setting",
+        (("people", WHOLE),),
+        ("value",),
+        "{row}.name = 'care'",
+        "json_extract({row}.value, '$.leap_day')",
+    ),
 )
 PARTS = tuple(dict.fromkeys(part for tracked in TRACKED for part, _ in tracked.notes))
 
@@ -127,7 +135,10 @@ def _triggers() -> Iterator[str]:
             conditions = [f"({' OR '.join(when)})"] if when else []
             if act == "UPDATE" and tracked.columns:
                 of = f" OF {', '.join(tracked.columns)}"
-                unlike = " OR ".join(f"OLD.{name} IS NOT NEW.{name}" for name in tracked.columns)
+                read = [tracked.reads] if tracked.reads else [f"{{row}}.{name}" for name in tracked.columns]
+                unlike = " OR ".join(
+                    f"{one.format(row='OLD')} IS NOT {one.format(row='NEW')}" for one in read
+                )
                 conditions.append(f"({unlike})")
             notes = dict.fromkeys(
                 f"INSERT INTO changed SELECT {PARTS.index(part)}, {key.format(row=row)};"

@@ -7,9 +7,10 @@ from typing import Any
 import numpy as np
 from sqlalchemy.orm import Session as Reader
 
+from loyalbell.core.clock.yearly import FEBRUARY_28
 from loyalbell.core.history.columns import Rows
 from loyalbell.core.history.snapshot import HistorySnapshot, People
-from loyalbell.storage.schema import Shop
+from loyalbell.storage.schema import Setting, Shop
 from loyalbell.storage.snapshot_rows.deliveries import (
     codes,
     consents,
@@ -59,7 +60,9 @@ Noted = Mapping[str, Sequence[Range] | None]
 def load_snapshot(reader: Reader, version: int = 0, parts: Sequence[str] = tuple(HISTORY)) -> HistorySnapshot:
     """The ledger as the book is now; only some parts of the history where ``parts`` names them."""
     shop = reader.get_one(Shop, 1)
-    bare = HistorySnapshot(shop.zone, shop.currency, People.of([], []))
+    care = reader.get(Setting, "care")
+    leap_day = str(care.value.get("leap_day", FEBRUARY_28)) if care is not None else FEBRUARY_28
+    bare = HistorySnapshot(shop.zone, shop.currency, People.of([], []), leap_day=leap_day)
     loading = Loading(reader, bare.people, bare.words, shop.zone)
     loading.people = people(loading, None)
     history = {name: HISTORY[name](loading, None) for name in parts}

@@ -13,6 +13,7 @@ import numpy as np
 from numpy.typing import ArrayLike
 
 from loyalbell.core.channels import CHANNELS
+from loyalbell.core.clock.yearly import FEBRUARY_28
 from loyalbell.core.history.columns import NEVER, Ints, Mask, Rows, Small, column
 
 CONSENT_STATES = ("never asked", "agreed", "waiting", "refused")
@@ -313,7 +314,10 @@ class Catalogue:
 
 @dataclass(frozen=True)
 class HistorySnapshot:
-    """One consistent state of the book. ``version`` grows with every change of it."""
+    """One consistent state of the book. ``version`` grows with every change of it.
+
+    ``leap_day``: on which day of common years 29 February is kept.
+    """
 
     zone: str
     currency: str
@@ -337,6 +341,7 @@ class HistorySnapshot:
     yearly_dates: YearlyDates = field(default_factory=YearlyDates.of)
     catalogue: Catalogue = field(default_factory=Catalogue)
     words: WordCodes = field(default_factory=WordCodes)
+    leap_day: str = FEBRUARY_28
     version: int = 0
     worked_out: dict[str, Any] = field(default_factory=dict, init=False, repr=False, compare=False)
     """What others work out from this very state once, by their own names.

@@ -60,6 +60,10 @@ class FrequencyCap(BaseModel):
     days: int = Field(default=7, ge=1, le=365)
 
 
+REMEMBERED_DAYS = 366
+"""How far back earlier messages count: a day more than the longest cap that can be set."""
+
+
 def next_allowed(sent: Sequence[int], limits: Iterable[FrequencyCap], now: int) -> int:
     """The first instant, ``now`` or later, at which no limit speaks against another message.
 

@@ -188,8 +188,9 @@ class SequenceHistory:
                 asks_of_ours(rule, self.policy.segments),
             )
             words = rule.model_dump_json()
+            own_days = of_one and '"about":"date"' in words and any(self._zones)
             known = self._natures[id(rule)] = Nature(
-                rule, words, of_one, '"since entering"' in words, of_ours
+                rule, words, of_one, '"since entering"' in words or own_days, of_ours
             )
         return known
 

@@ -11,6 +11,7 @@ from typing import NamedTuple
 import numpy as np
 
 from loyalbell.core.clock.send_windows import seconds_of
+from loyalbell.core.clock.yearly import kept_on
 from loyalbell.core.clock.zones import DAY, Zone, day_number, day_of, zone_of
 from loyalbell.core.history.columns import NEVER, Ints, Mask
 from loyalbell.core.history.snapshot import BOOKED, NO_DAY, HistorySnapshot
@@ -20,7 +21,8 @@ from loyalbell.core.segments.model import Rule
 from loyalbell.core.sequences.event_rows import Others, event_rows
 from loyalbell.core.sequences.plan import ByHand, OnDate, OnEvent, OnInactivity, OnSegment, Start
 
-MARCH_FIRST = "1 March"
+OF_THE_SHOP = ("renewal", "appointment")
+"""Dates that are of the shop's day: what is agreed with it."""
 
 
 class TriggerHit(NamedTuple):
@@ -37,13 +39,10 @@ class TriggerHit(NamedTuple):
 
 @dataclass(frozen=True)
 class TriggerContext:
-    """What a start leans on beside the ledger: saved segments, what other sequences name, when 29 February is
-    kept.
-    """
+    """What a start leans on beside the snapshot: saved segments, and what other sequences name."""
 
     segments: Mapping[int, Rule] = field(default_factory=dict)
     others: Others = Others()
-    leap_day: str = "28 February"
 
 
 def trigger_hits(
@@ -124,16 +123,29 @@ def _met(rule: Rule, snapshot: HistorySnapshot, instant: int, around: TriggerCon
 def _on_date(
     start: OnDate, snapshot: HistorySnapshot, low: int, high: int, around: TriggerContext
 ) -> Iterator[TriggerHit]:
-    zone, second = zone_of(snapshot.zone), seconds_of(start.at)
-    for day, instant in days_between(low, high, second, zone):
-        about = day - start.days
-        anchor = zone.instant(about, second)
-        for person, key, exact in _dated(start.which, snapshot, about, instant, zone, around.leap_day):
-            yield TriggerHit(instant, person, key, anchor if exact is None else exact)
+    """Yearly dates, and the hour of the start, are of each person's own zone where one is on file."""
+    second = seconds_of(start.at)
+    zones: list[tuple[Zone, Mask | None]] = list(_zones(snapshot))
+    if start.which in OF_THE_SHOP:
+        zones = [(zone_of(snapshot.zone), None)]
+    for zone, of_zone in zones:
+        for day, instant in days_between(low, high, second, zone):
+            about = day - start.days
+            anchor = zone.instant(about, second)
+            for person, key, exact in _dated(start.which, snapshot, about, instant, zone):
+                if of_zone is None or of_zone[person]:
+                    yield TriggerHit(instant, person, key, anchor if exact is None else exact)
+
+
+def _zones(snapshot: HistorySnapshot) -> Iterator[tuple[Zone, Mask | None]]:
+    """Each zone that people live in, with who does; ``None`` for everybody."""
+    codes = snapshot.people.words_of("zone")
+    for code in np.unique(codes).tolist():
+        yield zone_of(snapshot.words.said[code] if code else snapshot.zone), codes == code
 
 
 def _dated(
-    which: str, snapshot: HistorySnapshot, day: int, instant: int, zone: Zone, leap_day: str
+    which: str, snapshot: HistorySnapshot, day: int, instant: int, zone: Zone
 ) -> Iterator[tuple[int, str, int | None]]:
     """(person, key, exact instant) of those whose date falls on a local day."""
     if which == "renewal":
@@ -160,13 +172,13 @@ def _dated(
             strict=True,
         )
     else:
-        yield from ((person, key, None) for person, key in _yearly(which, snapshot, day_of(day), leap_day))
+        yield from ((person, key, None) for person, key in _yearly(which, snapshot, day_of(day)))
 
 
-def _yearly(which: str, snapshot: HistorySnapshot, day: date, leap_day: str) -> Iterator[tuple[int, str]]:
+def _yearly(which: str, snapshot: HistorySnapshot, day: date) -> Iterator[tuple[int, str]]:
     """Once a person and year for their own days; once a companion and year for theirs."""
     people, dates = snapshot.people, snapshot.yearly_dates
-    for month, of_month in kept_on(day, leap_day):
+    for month, of_month in kept_on(day, snapshot.leap_day):
         if which == "birthday":
             rows = np.flatnonzero((people.birthday_month == month) & (people.birthday_day == of_month))
             yield from ((person, f"birthday {day.year}") for person in rows.tolist())
@@ -182,18 +194,6 @@ def _yearly(which: str, snapshot: HistorySnapshot, day: date, leap_day: str) -> 
         found = np.flatnonzero(mask)
         for person, key in zip(dates.person[found].tolist(), dates.key[found].tolist(), strict=True):
             yield person, f"{which} {key} {day.year}"
-
-
-def kept_on(day: date, leap_day: str = "28 February") -> list[tuple[int, int]]:
-    """(month, day) of the yearly dates kept on a day: in common years 29 February falls on 28 February or 1
-    March.
-    """
-    found = [(day.month, day.day)]
-    leap = day.year % 4 == 0 and (day.year % 100 != 0 or day.year % 400 == 0)
-    stand_in = (3, 1) if leap_day == MARCH_FIRST else (2, 28)
-    if not leap and found[0] == stand_in:
-        found.append((2, 29))
-    return found
 
 
 _FIND: dict[type, Callable[..., Iterator[TriggerHit]]] = {
@@ -224,4 +224,4 @@ def beyond(
     return np.zeros(0, dtype=np.int64)
 
 
-__all__ = ["TriggerContext", "TriggerHit", "beyond", "day_number", "kept_on", "trigger_hits"]
+__all__ = ["TriggerContext", "TriggerHit", "beyond", "day_number", "trigger_hits"]

@@ -11,6 +11,7 @@ from loyalbell.core.clock.send_windows import AT_ONCE, SendWindow, opens
 from loyalbell.core.clock.zones import Zone, zone_of
 from loyalbell.core.policy.delivery_state import LEFT_US, PLANNED, WITHHELD
 from loyalbell.core.policy.origins import CAMPAIGN, SEQUENCE
+from loyalbell.core.policy.send_policy import REMEMBERED_DAYS
 from loyalbell.core.policy.timing import Attempt, when
 from loyalbell.core.sequences.plan import MessageStep, Plan, every_step, read_plan
 from loyalbell.services.application import Application
@@ -30,7 +31,7 @@ from loyalbell.storage.schema import (
 PATIENCE_DAYS = 3
 """For how many days a limit may put a campaign's message off."""
 MANY = 5_000
-REMEMBERED = timedelta(days=366)
+REMEMBERED = timedelta(days=REMEMBERED_DAYS)
 
 
 def allowed_now(

@@ -15,6 +15,7 @@ from loyalbell.core.channels import TYPES as CHANNEL_TYPES
 from loyalbell.core.history.snapshot import HistorySnapshot
 from loyalbell.core.policy.delivery_state import SENT
 from loyalbell.core.policy.origins import SEQUENCE
+from loyalbell.core.policy.send_policy import REMEMBERED_DAYS
 from loyalbell.core.segments.locality import asks_of_ours
 from loyalbell.core.sequences.engine_facts import SequenceHistory
 from loyalbell.core.sequences.plan import OnSegment, Plan, every_step
@@ -230,7 +231,6 @@ def _trigger_hits(application: Application, stage: _Stage, plan: Plan) -> list[T
         stage.span,
         plan.start.model_dump_json(),
         stage.around.others,
-        stage.around.leap_day,
     )
     if isinstance(plan.start, OnSegment):
         segments = stage.around.segments
@@ -284,7 +284,7 @@ def really_sent(session: Session, start: datetime, replayed: list[int]) -> list[
         .join(Message, Message.id == MessageVersion.message_id)
         .where(
             Delivery.state == SENT,
-            Delivery.sent_at > start - timedelta(days=31),
+            Delivery.sent_at > start - timedelta(days=REMEMBERED_DAYS),
             Message.purpose == "marketing",
             (Delivery.origin_kind != SEQUENCE)
             | Delivery.origin_id.not_in(replayed or [0])

@@ -10,6 +10,7 @@ from sqlalchemy.orm import Session
 
 from loyalbell.core.policy.delivery_state import HANDED_OVER, IN_HAND, PLANNED
 from loyalbell.core.policy.origins import SEQUENCE
+from loyalbell.core.policy.send_policy import REMEMBERED_DAYS
 from loyalbell.core.sequences.engine import step
 from loyalbell.core.sequences.engine_facts import PersonFacts, SequenceHistory
 from loyalbell.core.sequences.plan_tree import Tree
@@ -21,7 +22,7 @@ from loyalbell.services.settings.channels import CareSettings
 from loyalbell.storage import schema
 from loyalbell.storage.schema import Delivery, DeliveryEvent, Message, MessageVersion, Shop
 
-REMEMBERED = timedelta(days=366)
+REMEMBERED = timedelta(days=REMEMBERED_DAYS)
 
 
 class VolumeGate:

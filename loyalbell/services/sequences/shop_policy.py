@@ -79,7 +79,7 @@ def named_by_others(session: Session) -> Others:
 
 
 def around_of(session: Session, policy: SendPolicy) -> TriggerContext:
-    return TriggerContext(policy.segments, policy.others, CareSettings.load(session).leap_day)
+    return TriggerContext(policy.segments, policy.others)
 
 
 def live_version(session: Session, sequence: Sequence) -> SequenceVersion | None:

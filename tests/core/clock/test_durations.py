@@ -17,11 +17,11 @@ from loyalbell.core.clock.durations import Span, after, months_later
 from loyalbell.core.clock.local_time import at_local
 from loyalbell.core.clock.pacing import NeverOpens, Pace, instants, paced
 from loyalbell.core.clock.send_windows import NO_QUIET, QuietHours, SendWindow, opens, seconds_of
+from loyalbell.core.clock.yearly import kept_on
 from loyalbell.core.clock.zones import day_of, zone_of
 from loyalbell.core.sequences.plan import MessageStep, WaitStep, read_plan
 from loyalbell.core.sequences.plan_tree import tree_of
 from loyalbell.core.sequences.steps.wait import has_its_own_time, wait_until
-from loyalbell.core.sequences.triggers import kept_on
 
 ZONES = ("America/New_York", "Europe/London", "Australia/Lord_Howe", "Asia/Kolkata", "UTC")
 DECADE = st.integers(1_577_836_800, 1_893_456_000)

@@ -1,5 +1,4 @@
-"""The circuit breaker of a channel: Nygard, *Release It!* (closed, open, half-open); the numbers are our own.
-"""
+"""The circuit breaker of a channel: Nygard, *Release It!* (closed, open, half-open); the numbers are our own."""
 
 import unittest
 

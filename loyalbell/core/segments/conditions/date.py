@@ -1,13 +1,15 @@
 """Birthdays and other dates that come back each year."""
 
-from datetime import timedelta
+from collections.abc import Iterator, Sequence
+from datetime import date, timedelta
 from typing import Literal
 
 import numpy as np
 from pydantic import Field
 
+from loyalbell.core.clock.yearly import kept_on
 from loyalbell.core.history.columns import Mask, Small
-from loyalbell.core.history.visits import day_of_number
+from loyalbell.core.history.visits import day_of_number, today_number
 from loyalbell.core.segments.conditions.base import ConditionType, ShortText
 from loyalbell.core.segments.conditions.measuring import any_of
 from loyalbell.core.segments.conditions.wording import Saying
@@ -37,28 +39,40 @@ class DateCondition(Part):
 
 
 def meets(line: DateCondition, context: EvaluationContext) -> Mask:
-    """29 February is kept on 28 February in years that lack it."""
+    """Each person's days are those of their own zone where one is on file (rules of the job, section 1)."""
     person, month, day = _dates(line.which, context)
     if line.comparison in ("is known", "is not known"):
         known = any_of(person, context)
         return known if line.comparison == "is known" else ~known
     if line.comparison == "month":
         return any_of(person[month == line.value], context)
-    today = day_of_number(context.today)
-    if line.comparison == "within":
-        wanted = [today + timedelta(days=ahead) for ahead in range(line.value + 1)]
-    else:
-        wanted = [today + timedelta(days=line.value if line.comparison == "in days" else -line.value)]
     met = np.zeros(len(person), dtype=np.bool_)
-    for one in wanted:
-        met |= (month == one.month) & (day == one.day)
-        if (one.month, one.day) == (2, 28) and not _is_leap(one.year):
-            met |= (month == 2) & (day == 29)
+    for of_zone, today in _todays(person, context):
+        met |= of_zone & _on(_wanted(line, today), month, day, context.snapshot.leap_day)
     return any_of(person[met], context)
 
 
-def _is_leap(year: int) -> bool:
-    return year % 4 == 0 and (year % 100 != 0 or year % 400 == 0)
+def _todays(person: Small, context: EvaluationContext) -> Iterator[tuple[Mask, date]]:
+    """Which rows are of people of a zone, and what day it is there, zone by zone."""
+    snapshot = context.snapshot
+    codes = snapshot.people.words_of("zone")[person]
+    for code in np.unique(codes).tolist():
+        zone = snapshot.words.said[code] if code else snapshot.zone
+        yield codes == code, day_of_number(today_number(context.now, zone))
+
+
+def _wanted(line: DateCondition, today: date) -> list[date]:
+    if line.comparison == "within":
+        return [today + timedelta(days=ahead) for ahead in range(line.value + 1)]
+    return [today + timedelta(days=line.value if line.comparison == "in days" else -line.value)]
+
+
+def _on(days: Sequence[date], month: Small, day: Small, leap_day: str) -> Mask:
+    met = np.zeros(len(month), dtype=np.bool_)
+    for one in days:
+        for of_month, of_day in kept_on(one, leap_day):
+            met |= (month == of_month) & (day == of_day)
+    return met
 
 
 def _dates(which: str, context: EvaluationContext) -> tuple[Small, Small, Small]:
