@@ -1,4 +1,4 @@
-"""The heartbeat: sends what is due, again and again, each channel and the sequences in a thread of their own."""
+"""The heartbeat: does what is due, again and again; a thread for the sequences, one for each channel."""
 
 import time
 from collections.abc import Callable

@@ -1,4 +1,4 @@
-"""Small networks that behave as they are told: a mail server and an HTTP gateway, each on a port of its own."""
+"""Small networks that behave as they are told: a mail server and an HTTP gateway, each on its own port."""
 
 import socket
 import threading

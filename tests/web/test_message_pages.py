@@ -217,7 +217,11 @@ class OfferPages(SignedInPages):
     def code(self, offer: int = 1, person: int = 1) -> str:
         with self.application.database.transaction() as session:
             made = offer_commands.issue(
-                session, self.application.the_shop(), offer, person, self.application.clock.now()
+                session,
+                self.application.the_shop(),
+                offer,
+                offer_commands.Receiver(person),
+                self.application.clock.now(),
             )
             assert made is not None
             return made.code

@@ -30,6 +30,16 @@ class Tree:
     nodes: dict[str, Node] = field(default_factory=dict)
     wakes: bool = False
 
+    def waited_before(self, step_id: str) -> float:
+        """Seconds of all fixed rests that stand before a step, read from the beginning."""
+        total = 0.0
+        for node in self.nodes.values():
+            if node.step.id == step_id:
+                break
+            if isinstance(node.step, WaitStep) and node.step.kind == "for":
+                total += node.step.span.seconds
+        return total
+
 
 def tree_of(plan: Plan) -> Tree:
     nodes: dict[str, Node] = {}

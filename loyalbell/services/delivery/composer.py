@@ -5,6 +5,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from email.errors import MessageError
+from typing import Any
 
 import structlog
 from sqlalchemy import func, select
@@ -17,7 +18,7 @@ from loyalbell.core.messages.email_rendering import FilledEmail
 from loyalbell.core.messages.merge_fields import FieldProblem
 from loyalbell.core.messages.short_rendering import CompiledShort, conversation_open, fill_short
 from loyalbell.core.messages.text_parts import parts
-from loyalbell.core.policy.delivery_state import IN_FLIGHT, SENT, WITHHELD
+from loyalbell.core.policy.delivery_state import IN_FLIGHT, LEFT_US, SENT, WITHHELD
 from loyalbell.core.policy.origins import ANSWER, CONFIRMATION, PROOF, TO_ONE
 from loyalbell.core.policy.send_policy import SendFacts, first_refusal
 from loyalbell.services.application import Application
@@ -54,6 +55,7 @@ from loyalbell.storage.schema import (
 Writing = EmailContent | TextContent | ChatContent
 OFTEN = {"weekly": 7, "monthly": 30}
 """Days between two marketing messages, for who asked to hear less often."""
+A_DAY = timedelta(days=1)
 FAULTS_OF_ONE = (ValueError, LookupError, MessageError)
 """What something odd on file about one person raises while their message is made; the others' go on."""
 log = structlog.get_logger()
@@ -146,12 +148,46 @@ class Composer:
         self.codes = self._all_codes(
             [one for one in deliveries if self._refusal(one, care[one.person_id]) is None], people
         )
+        shared = self._same_address(deliveries, care)
         found = []
         for delivery in deliveries:
+            if delivery.id in shared:
+                become(delivery, WITHHELD, cause="same address")
+                continue
             try:
                 found.append(self._one(delivery, people[delivery.person_id], care[delivery.person_id]))
             except Withhold as why:
                 become(delivery, WITHHELD, cause=why.cause, detail=why.detail)
+        return found
+
+    def _same_address(self, deliveries: Sequence[Delivery], care: Mapping[int, SendFacts]) -> set[int]:
+        """Marketing messages that another person at the same address has just got, or gets in this batch.
+
+        One rule for campaigns and sequences: the same message of the same step goes to an address once a day.
+        """
+        asked = [
+            delivery
+            for delivery in deliveries
+            if delivery.origin_kind not in TO_ONE
+            and delivery.message_version_id not in self.service
+            and self._refusal(delivery, care[delivery.person_id]) is None
+        ]
+        address = {delivery.id: care[delivery.person_id].address or "" for delivery in asked}
+        lately = select(Delivery.origin_kind, Delivery.origin_id, Delivery.step, Delivery.address).where(
+            Delivery.address.in_(set(address.values())),
+            Delivery.state.in_(LEFT_US),
+            func.coalesce(Delivery.sent_at, Delivery.handed_at, Delivery.due_at) > self.now - A_DAY,
+        )
+        got: dict[tuple[Any, ...], set[int]] = {}
+        for row in self.session.execute(lately.add_columns(Delivery.person_id)):
+            got.setdefault(tuple(row[:4]), set()).add(row[4])
+        found = set()
+        for delivery in asked:
+            key = (delivery.origin_kind, delivery.origin_id, delivery.step, address[delivery.id])
+            if got.get(key, set()) - {delivery.person_id}:
+                found.add(delivery.id)
+            else:
+                got.setdefault(key, set()).add(delivery.person_id)
         return found
 
     def writing(self, delivery: Delivery, language: str) -> tuple[Writing, Compiled] | None:
@@ -177,11 +213,11 @@ class Composer:
         self, deliveries: Sequence[Delivery], people: dict[int, Person]
     ) -> dict[int, Mapping[str, object]]:
         """Codes of those who may get one, given out together."""
-        groups: dict[tuple[int, str], dict[int, int]] = {}
+        groups: dict[tuple[int, str], list[Delivery]] = {}
         for delivery in deliveries:
             if delivery.origin_kind not in TO_ONE:
                 key = (delivery.message_version_id, people[delivery.person_id].language or "")
-                groups.setdefault(key, {})[delivery.id] = delivery.person_id
+                groups.setdefault(key, []).append(delivery)
         found: dict[int, Mapping[str, object]] = {}
         for delivery in deliveries:
             key = (delivery.message_version_id, people[delivery.person_id].language or "")

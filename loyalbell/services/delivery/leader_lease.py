@@ -66,7 +66,7 @@ class Lease:
             held.holder, held.pid, held.seen_at, held.number = self.holder, os.getpid(), now, self.number
 
     def check(self, session: Session) -> None:
-        """Raises ``LeaseLost`` where another process has taken it. Asked within the transaction that writes."""
+        """Raises ``LeaseLost`` where another has taken it. Asked within the transaction that writes."""
         held = session.get(LeaderLease, 1)
         if held is None or (held.holder, held.number) != (self.holder, self.number):
             raise LeaseLost("Another process sends messages for this book now.")

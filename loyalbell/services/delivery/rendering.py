@@ -26,6 +26,7 @@ from loyalbell.core.messages.merge_fields import OWN, fields_used, fill
 from loyalbell.core.messages.mime import Envelope, MailFile, make_mail
 from loyalbell.core.messages.short_rendering import CompiledShort, compile_short, fill_short, offers_named
 from loyalbell.core.messages.spoken_dates import say_date
+from loyalbell.core.policy.origins import SEQUENCE
 from loyalbell.core.segments.evaluation import evaluate
 from loyalbell.core.segments.model import Rule, RuleProblem
 from loyalbell.services.application import Application
@@ -283,16 +284,31 @@ def unsubscribe_url(shop: Shop, token: str) -> str:
 Codes = Mapping[int, Mapping[str, object]]
 
 
+def run_of(sequence_id: int, key: str) -> str:
+    """The name of a person's way through a sequence, in which they get one code of each offer."""
+    return f"{sequence_id} {key}"
+
+
 def codes_for(
-    session: Session, compiled: Compiled, people: Mapping[int, int], shop: Shop, now: datetime
+    session: Session, compiled: Compiled, deliveries: Sequence[Delivery], shop: Shop, now: datetime
 ) -> Codes:
-    """By touch (id → person id) what its offers say, each with a code of the person's own."""
-    found: dict[int, dict[str, object]] = {delivery: {} for delivery in people}
+    """By delivery what its offers say, each with the person's own code.
+
+    A code that is over by now is left out, so that the message is withheld: what it says would not hold.
+    """
+    found: dict[int, dict[str, object]] = {delivery.id: {} for delivery in deliveries}
+    receivers: dict[int | None, offer_commands.Receiver] = {}
+    for delivery in deliveries:
+        of_sequence = delivery.origin_kind == SEQUENCE
+        run = run_of(delivery.origin_id, delivery.occurrence) if of_sequence else ""
+        receivers[delivery.id] = offer_commands.Receiver(delivery.person_id, run)
     for offer_id in offers_in(compiled):
         offer = session.get(Offer, offer_id)
-        for delivery, code in offer_commands.issue_many(session, shop, offer_id, people, now).items():
-            assert offer is not None
-            found[delivery][f"offer_{offer_id}"] = offer_queries.facts(session, shop, offer, code, now)
+        for delivery_id, code in offer_commands.issue_many(session, shop, offer_id, receivers, now).items():
+            assert offer is not None and delivery_id is not None
+            if not offer_queries.why_not(code, now, shop.zone):
+                said = offer_queries.facts(session, shop, offer, code, now)
+                found[delivery_id][f"offer_{offer_id}"] = said
     return found
 
 
@@ -314,7 +330,7 @@ def fill_for_delivery(
         link_name(at): f"{shop.public_url}/{short}/{delivery.token}/{at}" for at in range(len(compiled.links))
     }
     if codes is None:
-        codes = codes_for(session, compiled, {delivery.id: delivery.person_id}, shop, now)
+        codes = codes_for(session, compiled, [delivery], shop, now)
     items = {
         name: [card | {"url": f"{shop.public_url}/l/{delivery.token}/i{card['id']}"} for card in cards]
         for name, cards in facts.items()

@@ -300,17 +300,17 @@ OCCASIONS: tuple[MessageTemplate, ...] = (
     ),
     MessageTemplate(
         "expires",
-        "It ends in 48 hours",
+        "It ends soon",
         "before an offer ends",
         _said(
             _email(
-                "Two days left",
-                "Your code still holds.",
-                _words("your offer ends in two days. We did not want it to go by unseen."),
+                "Your code is still waiting",
+                "It has not been used yet.",
+                _words("your code has not been used yet. It holds until the day named with it below."),
                 c.Offer(),
                 _button("Use it now"),
             ),
-            _text("{{ shop_name }}: your offer ends in two days. " + STOP),
+            _text("{{ shop_name }}: your code has not been used yet, and it ends soon. " + STOP),
         ),
     ),
     MessageTemplate(

@@ -2,6 +2,7 @@
 
 import secrets
 from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
 from datetime import datetime
 
 from sqlalchemy import func, select, update
@@ -18,6 +19,8 @@ from loyalbell.core.offers.terms import (
 from loyalbell.services.application import Application
 from loyalbell.services.offers.queries import CannotRedeem, find, names, terms_of, why_not, worth
 from loyalbell.storage.schema import Offer, OfferCode, Redemption, Shop
+
+Delivered = int | None
 
 
 def keep(application: Application, offer_id: int | None, name: str, terms: Terms, by: str) -> int:
@@ -70,46 +73,61 @@ def archive(application: Application, offer_id: int, away: bool, by: str) -> Non
         )
 
 
-def issue(
-    session: Session, shop: Shop, offer_id: int, person_id: int, now: datetime, delivery_id: int | None = None
-) -> OfferCode | None:
-    """The code that came with a touch, or a new one; ``None`` where the offer is gone, away or over."""
-    if delivery_id is not None:
-        return issue_many(session, shop, offer_id, {delivery_id: person_id}, now).get(delivery_id)
-    offer, until = _open_offer(session, shop, offer_id, now)
-    if offer is None:
-        return None
-    code = _new(offer, person_id, None, now, until)
-    session.add(code)
-    session.flush()
-    return code
+@dataclass(frozen=True)
+class Receiver:
+    """Whom a code is for. ``run``: their way through a sequence, in which they get one code of each offer."""
+
+    person_id: int
+    run: str = ""
+
+
+def issue(session: Session, shop: Shop, offer_id: int, to: Receiver, now: datetime) -> OfferCode | None:
+    """A code without a message; ``None`` where the offer is gone, away or over."""
+    return issue_many(session, shop, offer_id, {None: to}, now).get(None)
 
 
 def issue_many(
-    session: Session, shop: Shop, offer_id: int, people: Mapping[int, int], now: datetime
-) -> dict[int, OfferCode]:
-    """By touch (id → person id) the code that came with it before, or a new one.
-
-    Empty where none can be given any more.
+    session: Session, shop: Shop, offer_id: int, receivers: Mapping[Delivered, Receiver], now: datetime
+) -> dict[Delivered, OfferCode]:
+    """By delivery id (``None``: without a message) the code that came with it or in its run before, or a new
+    one. Empty where none can be given any more.
     """
-    there = {
-        code.delivery_id: code
-        for code in session.scalars(
-            select(OfferCode).where(OfferCode.offer_id == offer_id, OfferCode.delivery_id.in_(list(people)))
-        )
-        if code.delivery_id is not None
-    }
+    there = _given_before(session, offer_id, receivers)
     offer, until = _open_offer(session, shop, offer_id, now)
     if offer is None:
         return there
-    fresh = {
-        delivery: _new(offer, person, delivery, now, until)
-        for delivery, person in people.items()
-        if delivery not in there
-    }
+    fresh: dict[Delivered, OfferCode] = {}
+    of_runs: dict[tuple[int, str], OfferCode] = {}
+    for delivery, to in receivers.items():
+        if delivery in there:
+            continue
+        code = of_runs.get((to.person_id, to.run)) if to.run else None
+        fresh[delivery] = code or _new(offer, to, delivery, now, until)
+        of_runs[to.person_id, to.run] = fresh[delivery]
     session.add_all(fresh.values())
     session.flush()
     return there | fresh
+
+
+def _given_before(
+    session: Session, offer_id: int, receivers: Mapping[Delivered, Receiver]
+) -> dict[Delivered, OfferCode]:
+    """Codes that came with the same delivery (an earlier attempt) or in the same run."""
+    people = {to.person_id for to in receivers.values()}
+    codes = list(
+        session.scalars(
+            select(OfferCode).where(OfferCode.offer_id == offer_id, OfferCode.person_id.in_(people))
+        )
+    )
+    of_delivery = {code.delivery_id: code for code in codes if code.delivery_id is not None}
+    of_run = {(code.person_id, code.run): code for code in codes if code.run}
+    found: dict[Delivered, OfferCode] = {}
+    for delivery, to in receivers.items():
+        code = of_delivery.get(delivery) if delivery is not None else None
+        code = code or of_run.get((to.person_id, to.run))
+        if code is not None:
+            found[delivery] = code
+    return found
 
 
 def _open_offer(
@@ -124,17 +142,18 @@ def _open_offer(
 
 
 def _new(
-    offer: Offer, person_id: int, delivery_id: int | None, now: datetime, until: datetime | None
+    offer: Offer, to: Receiver, delivery_id: Delivered, now: datetime, until: datetime | None
 ) -> OfferCode:
     """One in 1.8 million million codes; the table refuses the same one twice."""
     return OfferCode(
         offer_id=offer.id,
-        person_id=person_id,
+        person_id=to.person_id,
         delivery_id=delivery_id,
         code=make_code(secrets.randbelow),
         issued_at=now,
         expires_at=until,
         uses_left=terms_of(offer).uses,
+        run=to.run,
     )
 
 

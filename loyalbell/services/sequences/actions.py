@@ -20,7 +20,7 @@ from loyalbell.core.sequences.plan_tree import Tree, tree_of
 from loyalbell.core.sequences.walk import Act
 from loyalbell.services.customers.reachability import suppress_in
 from loyalbell.services.delivery.link_tokens import new_token
-from loyalbell.services.delivery.rendering import newest_version
+from loyalbell.services.delivery.rendering import newest_version, run_of
 from loyalbell.services.offers import commands as offer_commands
 from loyalbell.services.sequences.enrolment import bring
 from loyalbell.services.sequences.places import Place
@@ -111,7 +111,8 @@ class ActionWriter:
 
     def offer(self, step: p.OfferStep, place: Place) -> None:
         if step.offer is not None:
-            offer_commands.issue(self.session, self.shop, step.offer, place.person, self.now)
+            to = offer_commands.Receiver(place.person, run_of(place.sequence, place.key))
+            offer_commands.issue(self.session, self.shop, step.offer, to, self.now)
 
     def set(self, step: p.SetStep, place: Place) -> None:
         facts = PersonFacts(self.session, int(self.now.timestamp()))

@@ -9,6 +9,7 @@ from sqlalchemy.orm import Session
 from loyalbell.core.channels import CHANNELS
 from loyalbell.core.messages.content import read_content
 from loyalbell.core.messages.preflight import MUST
+from loyalbell.core.references import Kind, references_of
 from loyalbell.core.sequences.check import Mistake, check
 from loyalbell.core.sequences.plan import MessageStep, OnEvent, Plan, every_step, read_plan
 from loyalbell.core.sequences.steps.base import Surroundings
@@ -16,6 +17,7 @@ from loyalbell.core.sequences.triggers import beyond
 from loyalbell.services.application import Application
 from loyalbell.services.delivery.rendering import newest_version
 from loyalbell.services.messages.preflight import findings_of_all
+from loyalbell.services.offers.queries import terms_of
 from loyalbell.services.sequences.shop_policy import around_of, live_plans, send_policy_of
 from loyalbell.services.settings.channels import CareSettings
 from loyalbell.services.settings.quiet_hours import quiet_of
@@ -65,9 +67,27 @@ def surroundings(
         same_event=tuple(
             sequence.name for sequence, other in live if sequence.id != sequence_id and _same(plan, other)
         ),
+        codes=_codes(session, asked),
         paced=paced,
         itself=sequence_id,
     )
+
+
+def _codes(session: Session, messages: set[int]) -> dict[int, tuple[tuple[int, str, int], ...]]:
+    """By message the offers whose codes it shows, where a code of them holds a number of days."""
+    offers = {offer.id: offer for offer in session.scalars(select(Offer))}
+    found = {}
+    for message_id in messages:
+        if session.get(Message, message_id) is None:
+            continue
+        content = read_content(newest_version(session, message_id).content)
+        shown = sorted(int(one.key) for one in references_of(content) if one.kind is Kind.OFFER)
+        found[message_id] = tuple(
+            (at, offers[at].name, days)
+            for at in shown
+            if at in offers and (days := terms_of(offers[at]).days) is not None
+        )
+    return found
 
 
 def _same(plan: Plan, other: Plan) -> bool:

@@ -24,7 +24,10 @@ class Offer(Base):
 
 
 class OfferCode(Base):
-    """One person's instance of an offer. ``expires_at`` is the first instant at which it no longer holds."""
+    """One person's instance of an offer. ``expires_at`` is the first instant at which it no longer holds.
+
+    ``run`` names the person's way through a sequence that it was given in: one code a person, offer and run.
+    """
 
     __tablename__ = "offer_code"
     __table_args__ = (Index("ix_offer_code_offer_person", "offer_id", "person_id"),)
@@ -39,6 +42,7 @@ class OfferCode(Base):
     issued_at: Mapped[datetime]
     expires_at: Mapped[datetime | None]
     uses_left: Mapped[int]
+    run: Mapped[str] = mapped_column(default="", server_default="")
 
 
 class Redemption(Base):

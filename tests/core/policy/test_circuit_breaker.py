@@ -1,4 +1,4 @@
-"""The circuit breaker of a channel: Nygard, *Release It!* (closed, open, half-open); the numbers are our own."""
+"""The circuit breaker of a channel: Nygard, *Release It!* (closed, open, half-open); our own numbers."""
 
 import unittest
 

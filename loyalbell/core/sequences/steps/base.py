@@ -24,7 +24,8 @@ class Surroundings:
 
     ``lacking`` says by channel what it still lacks before anything can be sent on it. ``known_share`` is the
     share of people with the yearly date that starts it; ``agreed`` the share of people who can be reached by
-    channel; ``same_event`` the names of live sequences that start on the same event.
+    channel; ``same_event`` the names of live sequences that start on the same event. ``codes``: by message
+    the offers (id, name, days that a code holds) of which it shows a code.
     """
 
     messages: Mapping[int, tuple[str, bool, Mapping[str, tuple[str, ...]]]] = field(default_factory=dict)
@@ -37,6 +38,7 @@ class Surroundings:
     quiet: QuietHours = QuietHours()
     agreed: Mapping[str, float] = field(default_factory=dict)
     same_event: tuple[str, ...] = ()
+    codes: Mapping[int, tuple[tuple[int, str, int], ...]] = field(default_factory=dict)
     paced: bool = False
     itself: int = 0
 

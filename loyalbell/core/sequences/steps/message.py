@@ -52,6 +52,7 @@ def _check(step: MessageStep, tree: "Tree", around: Surroundings) -> Findings:
             yield "must fix", f"“{name}” says nothing by {' or '.join(step.channels)}."
         if not _opens(step, around.quiet if marketing else QuietHours()):
             yield "must fix", "Its window never opens: it lies within the quiet hours."
+    yield from _codes_over(step, tree, around)
     for channel in step.channels:
         for words in around.lacking.get(channel, ()):
             yield "must fix", words
@@ -61,6 +62,27 @@ def _check(step: MessageStep, tree: "Tree", around: Surroundings) -> Findings:
             "look at this",
             f"{share} % of people on file cannot be reached by text. Say what they get instead.",
         )
+
+
+def _codes_over(step: MessageStep, tree: "Tree", around: Surroundings) -> Findings:
+    """One code a person, offer and run: a later message shows the code that an earlier one gave."""
+    for offer, name, holds in around.codes.get(step.message or 0, ()):
+        given = next(
+            (
+                node.step
+                for node in tree.nodes.values()
+                if isinstance(node.step, MessageStep)
+                and any(offer == other for other, _, _ in around.codes.get(node.step.message or 0, ()))
+            ),
+            step,
+        )
+        days = (tree.waited_before(step.id) - tree.waited_before(given.id)) / DAY
+        if days > holds:
+            yield (
+                "must fix",
+                f"By then their code of “{name}” is over: it holds {holds} days, and this message leaves"
+                f" {days:.0f} days after the one that gave it.",
+            )
 
 
 def _opens(step: MessageStep, quiet: QuietHours) -> bool:

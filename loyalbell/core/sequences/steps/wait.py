@@ -66,19 +66,9 @@ def _check(step: WaitStep, tree: "Tree", around: Surroundings) -> Findings:
                 f"It waits until {step.span} before the date, but people come in later than that.",
             )
     if step.kind == "for" and isinstance(start, OnDate) and start.days < 0:
-        passed = _waited_before(tree, step)
+        passed = tree.waited_before(step.id)
         if passed + step.span.seconds > 366 * DAY:
             yield "must fix", "It waits for longer than a year: the next date comes before it is over."
-
-
-def _waited_before(tree: "Tree", step: WaitStep) -> float:
-    total = 0.0
-    for node in tree.nodes.values():
-        if node.step.id == step.id:
-            break
-        if isinstance(node.step, WaitStep) and node.step.kind == "for":
-            total += node.step.span.seconds
-    return total
 
 
 def _run(walk: Walk, node: "Node") -> None:

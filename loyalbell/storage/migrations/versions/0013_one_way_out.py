@@ -37,6 +37,7 @@ def upgrade() -> None:
     op.execute("ALTER TABLE enrolment ADD COLUMN awaits VARCHAR DEFAULT '' NOT NULL")
     op.execute("CREATE INDEX ix_enrolment_on_its_way ON enrolment (sequence_id) WHERE awaits = 'on its way'")
     op.execute("ALTER TABLE leader_lease ADD COLUMN number INTEGER DEFAULT 0 NOT NULL")
+    op.execute("ALTER TABLE offer_code ADD COLUMN run VARCHAR DEFAULT '' NOT NULL")
     op.create_table(
         "channel_circuit",
         sa.Column("channel", sa.String(), nullable=False),
@@ -55,6 +56,7 @@ def upgrade() -> None:
 def downgrade() -> None:
     _allow({**ALLOWED, "planned": ALLOWED["planned"][:-1], "failed": ALLOWED["failed"][:-1]})
     op.drop_table("channel_circuit")
+    op.execute("ALTER TABLE offer_code DROP COLUMN run")
     op.execute("ALTER TABLE leader_lease DROP COLUMN number")
     op.execute("DROP INDEX ix_enrolment_on_its_way")
     op.execute("ALTER TABLE enrolment DROP COLUMN awaits")
