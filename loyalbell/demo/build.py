@@ -44,6 +44,10 @@ OWNER = ("Ida Marsh", "ida@otterby.example", "otter-bell")
 SIGN_UP_WORDING = "Yes, tell me about offers and reminders from Otterby Pet House."
 
 
+VOIDED_AFTER = timedelta(hours=2)
+"""A cancelled order stood for a while, as in a real till: what counts orders must see both times."""
+
+
 def build_demo(data: Path, people: int = PEOPLE) -> Application:
     """A new book in ``data`` with the made-up shop in it. The folder must hold no book yet."""
     application = Application(data)
@@ -172,7 +176,7 @@ def _orders(session: Session, bought: list[Bought]) -> None:
                 "person_id": order.person,
                 "department_id": departments[order.department],
                 "placed_at": order.at,
-                "cancelled_at": order.at if order.fate == "cancelled" else None,
+                "cancelled_at": order.at + VOIDED_AFTER if order.fate == "cancelled" else None,
                 "refunded_at": order.at if order.fate == "refunded" else None,
                 "refunded_minor": total if order.fate == "refunded" else 0,
                 "total_minor": total,

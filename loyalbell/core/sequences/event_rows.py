@@ -12,6 +12,8 @@ from loyalbell.core.history.snapshot import CANCELLED, KEPT, MISSED, STATUSES, H
 from loyalbell.core.sequences.plan import EventFilter
 
 STANDING = NEVER
+EARLIEST = 2**36
+"""Seconds before and after 1970 within which everything lies that happens: two thousand years."""
 
 
 @dataclass(frozen=True)
@@ -134,10 +136,21 @@ def _rank(rows: EventRows) -> Ints:
     place = np.arange(len(person)) - np.repeat(starts, np.diff(np.append(starts, len(person)))) + 1
     rank = np.zeros(len(rows), dtype=np.int64)
     rank[order] = place
-    for row in np.flatnonzero(rows.until < STANDING):
-        later = (rows.person == rows.person[row]) & (rows.at > rows.at[row]) & (rows.at >= rows.until[row])
-        rank[later] -= 1
-    return rank
+    return rank - _voided_before(rows)
+
+
+def _voided_before(rows: EventRows) -> Ints:
+    """For each row how many earlier ones of the person were void by then; one sort for the whole book."""
+    voided = np.flatnonzero(rows.until < STANDING)
+    counts_from = np.maximum(rows.at[voided] + 1, rows.until[voided])
+    voids = np.sort(_by_person(rows.person[voided], counts_from))
+    first = np.searchsorted(voids, _by_person(rows.person, np.full(len(rows), -EARLIEST)))
+    return np.searchsorted(voids, _by_person(rows.person, rows.at), side="right") - first
+
+
+def _by_person(person: Small, at: Ints) -> Ints:
+    """Person and instant as one number that sorts by both."""
+    return person.astype(np.int64) * (2 * EARLIEST) + (at + EARLIEST)
 
 
 def _visits(what: EventFilter, snapshot: HistorySnapshot, low: int, high: int, others: Others) -> EventRows:
