@@ -1,7 +1,7 @@
 """Building the book of Otterby Pet House: the same every time, in a few seconds."""
 
 from collections.abc import Iterable
-from datetime import UTC, date, datetime, time
+from datetime import UTC, date, datetime, time, timedelta
 from pathlib import Path
 from random import Random
 from typing import Any

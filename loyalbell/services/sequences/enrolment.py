@@ -25,6 +25,7 @@ LOOK_BACK = timedelta(days=7)
 """How late an event may arrive and still start a sequence: tills and booking systems are often read once a
 day.
 """
+SECOND = timedelta(seconds=1)
 EVERY_DAY = "is in "
 """Whoever is in a segment crosses its line each day; that they stay out each day is not written down."""
 KEPT_OUT = "kept out"
@@ -42,7 +43,8 @@ def look(
     since = sequence.rings_since or now
     low = sequence.looked_until or since
     if isinstance(plan.start, OnEvent):
-        low = max(since, low - LOOK_BACK)
+        # what happens in the very second in which it is published belongs to it: nobody is lost in between
+        low = max(since - SECOND, low - LOOK_BACK)
     cross = trigger_hits(plan.start, known.snapshot, int(low.timestamp()), int(now.timestamp()), around)
     sequence.looked_until = now
     return enrol(session, sequence, tree_of(plan), known, cross)

@@ -15,6 +15,7 @@ from loyalbell.services.settings.channels import CareSettings
 from loyalbell.services.today import queries as today_queries
 from loyalbell.storage import schema
 from loyalbell.storage.change_log import newest
+from loyalbell.storage.records.person_facts import PersonFacts
 from loyalbell.storage.schema import Delivery, Enrolment, HeldBatch, StaffNote
 from loyalbell.storage.snapshot_loading import load_snapshot
 from tests.storage.test_snapshot_follows import plain
@@ -92,6 +93,32 @@ class RingingTest(SequenceCase):
         self.add_order(person, 0)
         self.walk(3 * DAY)
         self.assertEqual(len(self.deliveries("sent")), 1, "never again, as the plan says")
+
+    def test_who_is_tagged_while_it_is_published_comes_in(self) -> None:
+        """Seen: seven people tagged in the minute of publishing were lost in between."""
+        people = [self.add_person(f"p{at}@example.com") for at in range(4)]
+        tag = self.tag("new")
+        for person in people[:2]:
+            self.put_tag(person, tag)
+        start = {"on": "event", "happening": {"what": "tag", "tag": tag}}
+        self.ring({"start": start, "steps": [self.message("m")]})
+        for person in people[2:]:
+            self.put_tag(person, tag)
+        self.walk(HOUR)
+        self.assertEqual({one.person_id for one in self.deliveries("sent")}, set(people))
+        self.walk(DAY)
+        self.assertEqual(len(self.deliveries()), 4, "and once")
+
+    def tag(self, name: str) -> int:
+        with self.application.database.transaction() as session:
+            made = schema.Tag(name=name)
+            session.add(made)
+            session.flush()
+            return made.id
+
+    def put_tag(self, person: int, tag: int) -> None:
+        with self.application.database.transaction() as session:
+            PersonFacts(session, int(self.clock.now().timestamp())).add_tag([person], tag)
 
     def test_an_order_ends_it_even_after_its_message_was_planned(self) -> None:
         person = self.add_person()
