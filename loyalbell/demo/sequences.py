@@ -44,7 +44,7 @@ def _ring(application: Application, sequence_id: int, by: str) -> None:
     now = application.clock.now()
     with application.database.reading() as session:
         plan = sequence_drafts.draft_of(session.get_one(schema.Sequence, sequence_id))
-    normal = rehearsals.rehearse_past(application, plan, sequence_id, DAYS, alone=True).figures.normal
+    figures = rehearsals.rehearse_past(application, plan, sequence_id, DAYS, alone=True).figures
     with application.database.transaction() as session:
         sequence = session.get_one(schema.Sequence, sequence_id)
         version = SequenceVersion(
@@ -52,7 +52,8 @@ def _ring(application: Application, sequence_id: int, by: str) -> None:
         )
         session.add(version)
         session.flush()
-        sequence.state, sequence.live_version_id, sequence.normal = "live", version.id, normal
+        sequence.state, sequence.live_version_id = "live", version.id
+        sequence.normal, sequence.by_weekday = figures.normal, list(figures.by_weekday)
         sequence.rings_since = sequence.looked_until = now
 
 

@@ -53,12 +53,12 @@ def when(attempt: Attempt, quiet: QuietHours, caps: Sequence[FrequencyCap], now:
     off, within its patience (rules of the job, section 6).
     """
     quiet = quiet if attempt.marketing else NO_QUIET
-    is_late = now - attempt.due > LATE
+    planned = opens(attempt.due, attempt.window, quiet, attempt.zone)
     open_at = opens_or_holds(now, attempt.window, quiet, attempt.zone)
-    if open_at is None:
+    if planned is None or open_at is None:
         return Decision("withhold", cause="never opens")
-    first = attempt.due if is_late else opens(attempt.due, attempt.window, quiet, attempt.zone) or open_at
-    first = first if attempt.first_due is None else min(first, attempt.first_due)
+    is_late = now - planned > LATE
+    first = planned if attempt.first_due is None else min(planned, attempt.first_due)
     last = first + attempt.patience * DAY
     if is_late and open_at > last:
         return Decision("withhold", cause="too late")

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 import numpy as np
 from scipy.stats import norm
 
-from loyalbell.core.clock.zones import DAY, zone_of
+from loyalbell.core.clock.zones import DAY, day_of, zone_of
 from loyalbell.core.history.columns import Ints
 from loyalbell.core.history.snapshot import HistorySnapshot
 from loyalbell.core.sequences.rehearsal import Rehearsal
@@ -71,7 +71,7 @@ class Baseline:
 
 @dataclass(frozen=True)
 class Figures:
-    """``normal`` is the messages on a usual day that had any.
+    """``normal`` is the messages on a usual day that had any, ``by_weekday`` those from Monday on.
 
     ``weekly`` are messages a week by channel; ``cost`` in minor units.
 
@@ -84,6 +84,7 @@ class Figures:
     messages: int
     weekly: Mapping[str, float]
     normal: float
+    by_weekday: tuple[float, ...]
     heaviest: Day | None
     pile_ups: list[PileUp]
     refused: list[tuple[str, str, int]]
@@ -129,6 +130,7 @@ def figures(
         messages=len(sent),
         weekly={channel: count / weeks for channel, count in channels.items()},
         normal=float(np.median(counts)) if counts else 0.0,
+        by_weekday=tuple(_usual(days, weekday) for weekday in range(7)),
         heaviest=max(days, key=lambda day: day.messages, default=None),
         pile_ups=_pile_ups([(one.at, one.step, one.channel) for one in sent], reply_rates, answers_an_hour),
         refused=_refused(found, play),
@@ -139,6 +141,12 @@ def figures(
         cost=sum(costs.get(channel, 0.0) * count for channel, count in channels.items()),
         replies=sum(reply_rates.get(channel, 0.0) * count for channel, count in channels.items()),
     )
+
+
+def _usual(days: Sequence[Day], weekday: int) -> float:
+    """The median of the days of a weekday that had messages; 0 where none had."""
+    counts = [day.messages for day in days if day.messages and day_of(day.day).weekday() == weekday]
+    return float(np.median(counts)) if counts else 0.0
 
 
 def _refused(found: Rehearsal, play: int) -> list[tuple[str, str, int]]:

@@ -40,7 +40,9 @@ class VolumeGate:
     def held(self, sequence_id: int) -> int | None:
         if sequence_id not in self.counts:
             sequence = self.session.get_one(schema.Sequence, sequence_id)
-            normal = volume_guard.normal_of(self.session, sequence, self.now, self.guard, self.people)
+            normal = volume_guard.normal_of(
+                self.session, sequence, self.now, self.guard, self.people, self.zone
+            )
             self.most[sequence_id] = (normal, self.guard.most(normal))
             self.counts[sequence_id] = volume_guard.sent_today(self.session, sequence_id, self.now, self.zone)
         self.counts[sequence_id] += 1

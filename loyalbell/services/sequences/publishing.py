@@ -1,14 +1,17 @@
 """Making a draft the version that rings, and what that changes for whom; pausing, resuming, stopping."""
 
-from collections.abc import Mapping
+from collections import Counter
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
+from itertools import islice
 
 from pydantic import BaseModel, ValidationError
 from sqlalchemy import func, select, update
 from sqlalchemy.orm import Session
 
-from loyalbell.core.clock.pacing import NeverOpens, Pace
+from loyalbell.core.clock.pacing import NeverOpens, Pace, instants
+from loyalbell.core.clock.zones import day_of, zone_of
 from loyalbell.core.segments.model import RuleProblem
 from loyalbell.core.sequences.check import must_fix
 from loyalbell.core.sequences.engine_facts import SequenceHistory
@@ -48,10 +51,16 @@ class Waiting(BaseModel):
     choices: Choices
     by: str
     normal: float | None = None
+    by_weekday: list[float] = []
 
 
 def publish(
-    application: Application, sequence_id: int, choices: Choices, by: str, normal: float | None = None
+    application: Application,
+    sequence_id: int,
+    choices: Choices,
+    by: str,
+    normal: float | None = None,
+    by_weekday: Sequence[float] = (),
 ) -> int:
     """Makes the draft ring, or puts it to wait for its day.
 
@@ -64,8 +73,8 @@ def publish(
         plan = draft_of(session.get_one(schema.Sequence, sequence_id))
     what = _can_ring(application, sequence_id, plan, choices)
     if choices.at is None or choices.at <= now:
-        return _publish(application, sequence_id, plan, what, choices, by, normal)
-    waiting = Waiting(plan=plan, choices=choices, by=by, normal=normal)
+        return _publish(application, sequence_id, plan, what, choices, by, normal, by_weekday)
+    waiting = Waiting(plan=plan, choices=choices, by=by, normal=normal, by_weekday=list(by_weekday))
     with application.database.transaction() as session:
         sequence = session.get_one(schema.Sequence, sequence_id)
         sequence.goes_live_at, sequence.goes_live_with = choices.at, waiting.model_dump(mode="json")
@@ -95,6 +104,7 @@ def _publish(
     choices: Choices,
     by: str,
     normal: float | None,
+    by_weekday: Sequence[float],
 ) -> int:
     now, snapshot = application.clock.now(), application.snapshot()
     with application.database.transaction() as session:
@@ -113,7 +123,7 @@ def _publish(
         if first:
             sequence.rings_since = sequence.looked_until = now
         if normal is not None:
-            sequence.normal = normal
+            sequence.normal, sequence.by_weekday = normal, list(by_weekday)
         session.flush()
         if choices.backlog:
             policy = send_policy_of(session, session.get_one(Shop, 1), now)
@@ -121,8 +131,21 @@ def _publish(
             past = beyond(plan.start, snapshot, int(now.timestamp()), around_of(session, policy))
             people = [known.ids[number] for number in past.tolist()]
             bring(session, sequence, tree_of(plan), known, people, "was beyond the line", now, choices.pace)
+            if choices.pace is not None:
+                sequence.let_in = _let_in(choices.pace, len(people), now, snapshot.zone)
         application.note(session, by, "published a sequence", sequence=sequence.name, version=version.number)
         return version.number
+
+
+def _let_in(pace: Pace, people: int, now: datetime, zone: str) -> dict[str, int]:
+    """By local day (ISO) how many people a paced backlog lets in: what was confirmed is no alarm."""
+    days: Counter[str] = Counter()
+    kept = zone_of(zone)
+    batches = -(-people // pace.batch)
+    for number, at in enumerate(islice(instants(int(now.timestamp()), pace, kept), batches)):
+        day = day_of(kept.day(at)).isoformat()
+        days[day] += min(pace.batch, people - number * pace.batch)
+    return dict(days)
 
 
 def _no_longer_waiting(sequence: schema.Sequence) -> None:
@@ -216,7 +239,14 @@ def publish_due(application: Application) -> int:
             waiting = Waiting.model_validate(sequence.goes_live_with)
             what = _can_ring(application, sequence.id, waiting.plan, waiting.choices)
             _publish(
-                application, sequence.id, waiting.plan, what, waiting.choices, waiting.by, waiting.normal
+                application,
+                sequence.id,
+                waiting.plan,
+                what,
+                waiting.choices,
+                waiting.by,
+                waiting.normal,
+                waiting.by_weekday,
             )
             count += 1
         except (SequenceProblem, RuleProblem, NeverOpens, ValidationError) as problem:

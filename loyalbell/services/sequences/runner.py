@@ -205,7 +205,9 @@ class SequenceRunner:
             )
             for sequence_id, count in due:
                 sequence = session.get_one(schema.Sequence, sequence_id)
-                most = guard.most(volume_guard.normal_of(session, sequence, now, guard, len(known.ids)))
+                most = guard.most(
+                    volume_guard.normal_of(session, sequence, now, guard, len(known.ids), shop.zone)
+                )
                 today = volume_guard.sent_today(session, sequence_id, now, shop.zone)
                 with of_sequence(sequence_id):
                     far_above = (

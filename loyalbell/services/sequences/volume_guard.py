@@ -1,8 +1,9 @@
 """The volume guard: what is far above a sequence's normal day is held until a person looks at it."""
 
+from collections import Counter
 from datetime import datetime, timedelta
 
-from sqlalchemy import func, select, text
+from sqlalchemy import Integer, func, select, type_coerce
 from sqlalchemy.orm import Session
 
 from loyalbell.core.clock.zones import day_of, zone_of
@@ -15,6 +16,8 @@ from loyalbell.storage import schema
 from loyalbell.storage.schema import Delivery, HeldBatch
 
 WEEK, FOUR_WEEKS = timedelta(days=7), timedelta(days=28)
+DAYS_ALIKE = 2
+"""From so many days of one weekday on, they speak for it."""
 
 
 def day_start(now: datetime, zone: str) -> datetime:
@@ -35,28 +38,41 @@ def sent_today(session: Session, sequence_id: int, now: datetime, zone: str) -> 
 
 
 def normal_of(
-    session: Session, sequence: schema.Sequence, now: datetime, guard: VolumeGuard, people: int
+    session: Session, sequence: schema.Sequence, now: datetime, guard: VolumeGuard, people: int, zone: str
 ) -> float:
-    """Messages on a usual day: those of the past four weeks, on days that had any.
+    """Messages on a usual day like today, and those of a paced backlog that were confirmed for it.
 
-    In its first week it is what the rehearsal said, but never more than a newcomer's share of those on file.
+    Usual is what the same weekday had in the past four weeks, or where it has fewer than two such days, any
+    day that had messages. In its first week it is what the rehearsal said of the weekday, but never more than
+    a newcomer's share of those on file.
     """
+    kept = zone_of(zone)
+    today = day_of(kept.day(int(now.timestamp())))
+    confirmed = (sequence.let_in or {}).get(today.isoformat(), 0)
     if sequence.rings_since is None or sequence.rings_since > now - WEEK:
-        return min(sequence.normal or 0.0, guard.newcomer * people)
+        return min(_rehearsed(sequence, today.weekday()), guard.newcomer * people) + confirmed
     query = (
-        select(func.count())
+        select(type_coerce(Delivery.due_at, Integer))
+        .outerjoin(HeldBatch, HeldBatch.id == Delivery.held_batch_id)
         .where(
             Delivery.origin_kind == SEQUENCE,
             Delivery.origin_id == sequence.id,
             Delivery.state.in_(COUNTED_BY_GUARD),
             Delivery.due_at > now - FOUR_WEEKS,
-            Delivery.due_at <= now - timedelta(days=1),
-            Delivery.held_batch_id.is_(None),
+            Delivery.due_at < day_start(now, zone),
+            Delivery.held_batch_id.is_(None) | HeldBatch.is_usual,
         )
-        .group_by(text("delivery.due_at / 86400"))
     )
-    days = list(session.scalars(query))
-    return sum(days) / len(days) if days else min(sequence.normal or 0.0, guard.newcomer * people)
+    days = Counter(kept.day(second) for second in session.scalars(query))
+    alike = [count for day, count in days.items() if day_of(day).weekday() == today.weekday()]
+    counts = alike if len(alike) >= DAYS_ALIKE else list(days.values())
+    if not counts:
+        return min(_rehearsed(sequence, today.weekday()), guard.newcomer * people) + confirmed
+    return sum(counts) / len(counts) + confirmed
+
+
+def _rehearsed(sequence: schema.Sequence, weekday: int) -> float:
+    return (sequence.by_weekday[weekday] if sequence.by_weekday else 0.0) or sequence.normal or 0.0
 
 
 def batch_for(
@@ -85,10 +101,11 @@ def batch_for(
     return batch.id
 
 
-def decide(application: Application, batch_id: int, release: int | None, by: str) -> int:
-    """A person's word on a held batch: lets the first ``release`` of its messages go (``None``: all.
-
-    0: none, dropped).
+def decide(
+    application: Application, batch_id: int, release: int | None, by: str, is_usual: bool = False
+) -> int:
+    """A person's word on a held batch: lets the first ``release`` of its messages go (``None``: all; 0: none,
+    they are dropped). Only where they say so (``is_usual``) does such a day count as usual from now on.
 
     Those let go are asked everything once more before they leave. Returns how many were let go.
     """
@@ -107,6 +124,7 @@ def decide(application: Application, batch_id: int, release: int | None, by: str
         if release is None or release == 0:
             _set(session, held[len(let_go) :], WITHHELD, cause="volume")
             batch.state = "dropped" if release == 0 else "released"
+            batch.is_usual = is_usual and release is None
             batch.decided_at, batch.decided_by = now, by
         application.note(
             session, by, "decided on a held batch", batch=batch_id, let_go=len(let_go), of=len(held)

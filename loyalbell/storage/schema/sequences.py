@@ -16,7 +16,8 @@ class Sequence(Base):
     ``goes_live_at`` when ``goes_live_with`` is to be published by itself, ``publish_problem`` why it was not;
     ``set_aside_because`` what could not be carried out, so that the program paused it.
     The lower ``rank`` goes first where two meet. ``normal`` is how many messages a day are usual, as the
-    rehearsal before publishing said.
+    rehearsal before publishing said, ``by_weekday`` from Monday on; ``let_in`` how many people a paced
+    backlog lets in on which days (ISO), as it was confirmed.
     """
 
     __tablename__ = "sequence"
@@ -38,6 +39,8 @@ class Sequence(Base):
     looked_until: Mapped[datetime | None]
     paused_at: Mapped[datetime | None]
     normal: Mapped[float | None]
+    by_weekday: Mapped[list[float]] = mapped_column(JsonText, default=list, server_default="[]")
+    let_in: Mapped[dict[str, int]] = mapped_column(JsonText, default=dict, server_default="{}")
     archived_at: Mapped[datetime | None]
     made_at: Mapped[datetime]
     by: Mapped[str]
@@ -96,7 +99,8 @@ class Enrolment(Base):
 class HeldBatch(Base):
     """Messages of one sequence and day that were far above its norm, kept until a person decides.
 
-    ``state``: held, released, dropped. ``normal`` and ``most`` are messages a day.
+    ``state``: held, released, dropped. ``normal`` and ``most`` are messages a day. ``is_usual``: whoever let
+    it go said that such a day is usual from now on.
     """
 
     __tablename__ = "held_batch"
@@ -107,6 +111,7 @@ class HeldBatch(Base):
     day: Mapped[str]
     made_at: Mapped[datetime]
     normal: Mapped[float]
+    is_usual: Mapped[bool] = mapped_column(default=False, server_default="0")
     most: Mapped[int]
     state: Mapped[str] = mapped_column(default="held")
     decided_at: Mapped[datetime | None]

@@ -46,6 +46,7 @@ def decide(batch_id: int, context: RequestContext = SignedIn, form: FormData = F
     release = {"all": None, "drop": 0}.get(word, number_of(form, "some") or 0)
     if word == "some" and not release:
         return context.problem("Say how many may go.")
-    volume_guard.decide(context.application, batch_id, release, context.by)
+    is_usual = bool(text_of(form, "usual"))
+    volume_guard.decide(context.application, batch_id, release, context.by, is_usual)
     context.wake()
     return context.go(f"/held/{batch_id}" if word == "some" else "/held")

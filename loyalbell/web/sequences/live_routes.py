@@ -87,11 +87,13 @@ def publish(sequence_id: int, context: RequestContext = SignedIn, form: FormData
             if key.startswith("move.") and value
         }
         at = _from_when(context, form)
-        normal = rehearsals.rehearse_past(context.application, draft_of(sequence), sequence_id).figures.normal
+        figures = rehearsals.rehearse_past(context.application, draft_of(sequence), sequence_id).figures
         choices = Choices(
             text_of(form, "backlog") == "yes", read_pace(form), moves, text_of(form, "finished") == "yes", at
         )
-        publishing.publish(context.application, sequence_id, choices, context.by, normal)
+        publishing.publish(
+            context.application, sequence_id, choices, context.by, figures.normal, figures.by_weekday
+        )
     except (SequenceProblem, RuleProblem, NeverOpens) as problem:
         return _publish_page(context, sequence, str(problem), form)
     except (ValueError, ValidationError):

@@ -97,14 +97,16 @@ def _run(walk: Walk, node: "Node") -> None:
     message, facts, due = node.step.message, walk.facts, walk.due
     if message is None:
         return refuse(walk, node, "no message", due)
-    late = walk.now - due > LATE
     marketing = facts.marketing(message)
     quiet = facts.quiet if marketing else NO_QUIET
-    opening = opens_or_holds if late else opens
-    at = opening(walk.now if late else due, node.step.release, quiet, facts.zone)
-    if at is None:
+    planned = opens(due, node.step.release, quiet, facts.zone)
+    if planned is None:
         return refuse(walk, node, "never opens", due)
-    tried = due if walk.tried is None and late else at if walk.tried is None else walk.tried
+    late = walk.now - planned > LATE
+    at = planned
+    if late:
+        at = opens_or_holds(walk.now, node.step.release, quiet, facts.zone) or planned
+    tried = planned if walk.tried is None else walk.tried
     last = tried + walk.tree.plan.patience * DAY
     if late and at > last:
         return refuse(walk, node, "too late", due)

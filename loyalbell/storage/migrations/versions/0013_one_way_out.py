@@ -37,6 +37,9 @@ def upgrade() -> None:
     op.execute("ALTER TABLE enrolment ADD COLUMN awaits VARCHAR DEFAULT '' NOT NULL")
     op.execute("CREATE INDEX ix_enrolment_on_its_way ON enrolment (sequence_id) WHERE awaits = 'on its way'")
     op.execute("ALTER TABLE leader_lease ADD COLUMN number INTEGER DEFAULT 0 NOT NULL")
+    op.execute("ALTER TABLE sequence ADD COLUMN by_weekday TEXT DEFAULT '[]' NOT NULL")
+    op.execute("ALTER TABLE sequence ADD COLUMN let_in TEXT DEFAULT '{}' NOT NULL")
+    op.execute("ALTER TABLE held_batch ADD COLUMN is_usual BOOLEAN DEFAULT 0 NOT NULL")
     op.execute("ALTER TABLE offer_code ADD COLUMN run VARCHAR DEFAULT '' NOT NULL")
     op.create_table(
         "channel_circuit",
@@ -56,6 +59,9 @@ def upgrade() -> None:
 def downgrade() -> None:
     _allow({**ALLOWED, "planned": ALLOWED["planned"][:-1], "failed": ALLOWED["failed"][:-1]})
     op.drop_table("channel_circuit")
+    op.execute("ALTER TABLE held_batch DROP COLUMN is_usual")
+    op.execute("ALTER TABLE sequence DROP COLUMN let_in")
+    op.execute("ALTER TABLE sequence DROP COLUMN by_weekday")
     op.execute("ALTER TABLE offer_code DROP COLUMN run")
     op.execute("ALTER TABLE leader_lease DROP COLUMN number")
     op.execute("DROP INDEX ix_enrolment_on_its_way")
