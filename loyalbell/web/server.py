@@ -26,6 +26,10 @@ structlog.configure(
 )
 
 
+GRACE_SECONDS = 2
+"""For how long open pages may hold up a stop; with the heartbeat's own seconds it is over within ten."""
+
+
 def collect_seldom() -> None:
     """Lets Python look for cycles less often: the snapshot is large and has none, and each look stops every
     page.
@@ -76,7 +80,14 @@ class Server:
         check_free(self.port)
         self.start()
         try:
-            uvicorn.run(self.web, host=LOOPBACK, port=self.port, log_level="warning", access_log=False)
+            uvicorn.run(
+                self.web,
+                host=LOOPBACK,
+                port=self.port,
+                log_level="warning",
+                access_log=False,
+                timeout_graceful_shutdown=GRACE_SECONDS,
+            )
         finally:
             self.stop()
 

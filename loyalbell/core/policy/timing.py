@@ -44,6 +44,7 @@ class Attempt:
     zone: Zone
     sent: Sequence[int] = ()
     first_due: int | None = None
+    not_after: int | None = None
 
 
 def when(attempt: Attempt, quiet: QuietHours, caps: Sequence[FrequencyCap], now: int) -> Decision:
@@ -60,15 +61,20 @@ def when(attempt: Attempt, quiet: QuietHours, caps: Sequence[FrequencyCap], now:
     is_late = now - planned > LATE
     first = planned if attempt.first_due is None else min(planned, attempt.first_due)
     last = first + attempt.patience * DAY
-    if is_late and open_at > last:
+    if (is_late and open_at > last) or its_day_is_over(planned, open_at, attempt.not_after):
         return Decision("withhold", cause="too late")
     allowed = next_allowed(attempt.sent, caps, open_at) if attempt.marketing else open_at
     if allowed > open_at:
         again = opens(allowed, attempt.window, quiet, attempt.zone)
-        if again is None or again > last:
+        if again is None or again > last or its_day_is_over(planned, again, attempt.not_after):
             return Decision("withhold", cause="contact limit")
         return Decision("postpone", again, "contact limit")
     return SEND if open_at == now else Decision("postpone", open_at, "window")
+
+
+def its_day_is_over(planned: int, at: int, not_after: int | None) -> bool:
+    """Whether a message for a day (a birthday) that was to leave by its end would only leave after it."""
+    return not_after is not None and planned < not_after <= at
 
 
 def opens_or_holds(now: int, window: SendWindow, quiet: QuietHours, zone: Zone) -> int | None:

@@ -30,15 +30,32 @@ class Tree:
     nodes: dict[str, Node] = field(default_factory=dict)
     wakes: bool = False
 
-    def waited_before(self, step_id: str) -> float:
-        """Seconds of all fixed rests that stand before a step, read from the beginning."""
-        total = 0.0
-        for node in self.nodes.values():
-            if node.step.id == step_id:
-                break
-            if isinstance(node.step, WaitStep) and node.step.kind == "for":
-                total += node.step.span.seconds
-        return total
+    def path_to(self, step_id: str) -> list[tuple[AnyStep, float]]:
+        """Every step that everybody comes past on the way to a step, and that one last, each with the seconds
+        of fixed waits before it. A fork takes as long as its longest arm.
+        """
+        return _path(self.plan.steps, step_id, 0.0) or []
+
+
+def _path(steps: tuple[AnyStep, ...], target: str, waited: float) -> list[tuple[AnyStep, float]] | None:
+    passed: list[tuple[AnyStep, float]] = []
+    for step in steps:
+        if step.id == target:
+            return [*passed, (step, waited)]
+        for inner in lists_of(step):
+            within = _path(inner, target, waited)
+            if within is not None:
+                return passed + within
+        passed.append((step, waited))
+        waited += _longest(step)
+    return None
+
+
+def _longest(step: AnyStep) -> float:
+    """Seconds of fixed waits that a step takes."""
+    if isinstance(step, WaitStep):
+        return step.span.seconds if step.kind == "for" else 0.0
+    return max((sum(_longest(one) for one in inner) for inner in lists_of(step)), default=0.0)
 
 
 def tree_of(plan: Plan) -> Tree:

@@ -5,6 +5,7 @@ from typing import Annotated, Literal
 from pydantic import Field
 
 from loyalbell.core.clock.send_windows import ClockTime
+from loyalbell.core.clock.zones import Zone
 from loyalbell.core.segments.model import Rule, ShortText
 from loyalbell.core.sequences.event_filter import EventFilter
 from loyalbell.core.sequences.plan_part import PlanPart
@@ -53,3 +54,8 @@ class ByHand(PlanPart):
 
 
 Start = Annotated[OnEvent | OnSegment | OnDate | OnInactivity | ByHand, Field(discriminator="on")]
+
+
+def end_of_its_day(start: Start, anchor: int, zone: Zone) -> int | None:
+    """Where the local day is over that brought somebody in; ``None`` for a start that is no date."""
+    return zone.instant(zone.day(anchor) + 1, 0) if isinstance(start, OnDate) else None

@@ -142,6 +142,11 @@ def refuse(walk: Walk, node: "Node", cause: str, at: int) -> None:
     go(walk, node.after, at)
 
 
+def leave(walk: Walk, cause: str) -> None:
+    """Out of the sequence: what would follow leans on what they did not get."""
+    walk.state, walk.cause = LEFT, cause
+
+
 def take(walk: Walk, node: "Node", arm: int) -> None:
     walk.acts.append(Act("arm", node.step.id, walk.due, str(arm)))
     go(walk, node.arms[arm], walk.due)

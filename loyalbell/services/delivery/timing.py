@@ -3,6 +3,7 @@
 from collections import Counter
 from collections.abc import Sequence
 from datetime import UTC, datetime, timedelta
+from typing import NamedTuple
 
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
@@ -14,6 +15,7 @@ from loyalbell.core.policy.origins import CAMPAIGN, SEQUENCE
 from loyalbell.core.policy.send_policy import REMEMBERED_DAYS
 from loyalbell.core.policy.timing import Attempt, when
 from loyalbell.core.sequences.plan import MessageStep, Plan, every_step, read_plan
+from loyalbell.core.sequences.starts import end_of_its_day
 from loyalbell.services.application import Application
 from loyalbell.services.delivery.outbox import become
 from loyalbell.services.settings.channels import CareSettings
@@ -51,20 +53,21 @@ def allowed_now(
     quiet = quiet_of(care, shop, (now.year, now.year + 1))
     service = _service(session, {one.message_version_id for one in asked})
     zones = _zones(session, {one.person_id for one in asked}, shop)
-    windows = _windows(session, asked)
+    of_steps = _of_steps(session, asked)
     left, planned = _sent(session, list(zones), {one.id for one in asked}, now)
     stay = set[int]()
     for delivery in asked:
-        window, patience = windows.get(delivery.id, (AT_ONCE, PATIENCE_DAYS))
+        of_step, zone = of_steps.get(delivery.id, OfStep()), zones[delivery.person_id]
         times = left.setdefault(delivery.person_id, [])
         gives_way = planned.get(delivery.person_id, []) if delivery.origin_kind == CAMPAIGN else []
         attempt = Attempt(
             due=int(delivery.due_at.timestamp()),
             first_due=int(delivery.first_due_at.timestamp()) if delivery.first_due_at else None,
-            window=window,
-            patience=patience,
+            window=of_step.window,
+            patience=of_step.patience,
             marketing=delivery.message_version_id not in service,
-            zone=zones[delivery.person_id],
+            zone=zone,
+            not_after=end_of_its_day(of_step.plan.start, of_step.anchor, zone) if of_step.plan else None,
             sent=sorted([*times, *gives_way]),
         )
         decision = when(attempt, quiet, care.limits, second)
@@ -90,37 +93,52 @@ def _zones(session: Session, people: set[int], shop: Shop) -> dict[int, Zone]:
 
 def patience_of(session: Session, deliveries: Sequence[Delivery]) -> dict[int, int]:
     """By delivery for how many days it may be put off: its plan's patience; at least a day."""
-    windows = _windows(session, deliveries)
-    patience = {one.id: windows[one.id][1] if one.id in windows else PATIENCE_DAYS for one in deliveries}
-    return {delivery_id: max(days, 1) for delivery_id, days in patience.items()}
+    of_steps = _of_steps(session, deliveries)
+    return {one.id: max(of_steps.get(one.id, OfStep()).patience, 1) for one in deliveries}
 
 
-def _windows(session: Session, deliveries: Sequence[Delivery]) -> dict[int, tuple[SendWindow, int]]:
-    """By delivery the window of its step and the patience of its plan in days, as they are for its person's
-    run.
+class OfStep(NamedTuple):
+    """What a delivery's step and plan say of its time. ``anchor`` is the instant that brought the person in.
     """
+
+    window: SendWindow = AT_ONCE
+    patience: int = PATIENCE_DAYS
+    plan: Plan | None = None
+    anchor: int = 0
+
+
+def _of_steps(session: Session, deliveries: Sequence[Delivery]) -> dict[int, OfStep]:
+    """By delivery what its step says, in the version that its person's run follows."""
     mine = [one for one in deliveries if one.origin_kind == SEQUENCE]
     if not mine:
         return {}
     rows = session.execute(
-        select(Enrolment.sequence_id, Enrolment.person_id, Enrolment.key, Enrolment.version_id).where(
+        select(
+            Enrolment.sequence_id,
+            Enrolment.person_id,
+            Enrolment.key,
+            Enrolment.version_id,
+            Enrolment.anchor_at,
+        ).where(
             Enrolment.person_id.in_({one.person_id for one in mine}),
             Enrolment.sequence_id.in_({one.origin_id for one in mine}),
         )
     )
-    versions = {(sequence, person, key): version for sequence, person, key, version in rows}
+    runs = {(sequence, person, key): (version, anchor) for sequence, person, key, version, anchor in rows}
     plans: dict[int, Plan] = {}
     found = {}
     for delivery in mine:
-        version = versions.get((delivery.origin_id, delivery.person_id, delivery.occurrence))
+        version, anchor = runs.get(
+            (delivery.origin_id, delivery.person_id, delivery.occurrence), (None, delivery.due_at)
+        )
         if version is None:
             continue
         if version not in plans:
             plans[version] = read_plan(session.get_one(SequenceVersion, version).plan)
-        steps = {step.id: step for step in every_step(plans[version].steps)}
-        step = steps.get(delivery.step)
+        plan = plans[version]
+        step = {step.id: step for step in every_step(plan.steps)}.get(delivery.step)
         window = step.release if isinstance(step, MessageStep) else AT_ONCE
-        found[delivery.id] = (window, plans[version].patience)
+        found[delivery.id] = OfStep(window, plan.patience, plan, int(anchor.timestamp()))
     return found
 
 

@@ -12,7 +12,7 @@ from sqlalchemy.orm import Session
 from loyalbell.core.policy.delivery_state import BOUNCED, FAILED, SENT, WITHHELD
 from loyalbell.core.policy.origins import SEQUENCE
 from loyalbell.core.policy.timing import LATE
-from loyalbell.core.sequences.walk import PASSED, UNDER_WAY
+from loyalbell.core.sequences.walk import LEFT, PASSED, UNDER_WAY
 from loyalbell.storage.schema import Delivery, Enrolment
 from loyalbell.storage.schema.base import Instant
 
@@ -38,7 +38,8 @@ def any_may_go_on(session: Session) -> bool:
 def let_go_on(session: Session, now: datetime) -> None:
     """Everybody whose message is settled may go on, their later waits counted from when it really left.
 
-    One that left within a quarter of an hour of its time counts as punctual: the wall-clock time is kept.
+    Whose message was too late leaves: what follows leans on what they did not get. One that left within a
+    quarter of an hour of its time counts as punctual: the wall-clock time is kept.
     """
     second = int(now.timestamp())
     due, sent_at = type_coerce(Delivery.due_at, Integer), type_coerce(Delivery.sent_at, Integer)
@@ -58,6 +59,19 @@ def let_go_on(session: Session, now: datetime) -> None:
         .execution_options(synchronize_session=False)
     )
     session.execute(settled)
+    too_late = (
+        update(Enrolment)
+        .where(
+            Enrolment.awaits == PASSED,
+            Enrolment.state == UNDER_WAY,
+            OF_ITS_STEP,
+            Delivery.state == WITHHELD,
+            Delivery.cause == "too late",
+        )
+        .values(state=LEFT, cause="too late", due_at=None, ended_at=now, awaits="")
+        .execution_options(synchronize_session=False)
+    )
+    session.execute(too_late)
     missing = (
         update(Enrolment)
         .where(ON_ITS_WAY, Enrolment.state == UNDER_WAY, _without_message())

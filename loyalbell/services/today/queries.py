@@ -14,6 +14,7 @@ from loyalbell.core.policy.origins import TO_ONE
 from loyalbell.services.application import Application
 from loyalbell.services.delivery.circuits import closed_channels
 from loyalbell.services.replies import inbox
+from loyalbell.services.today.skipped import skipped_sum
 from loyalbell.storage.schema import (
     Campaign,
     Delivery,
@@ -142,7 +143,7 @@ def _campaigns(session: Session) -> list[tuple[Campaign, int, int, int]]:
 
 
 def _needs(session: Session, shop: Shop, now: datetime) -> list[Need]:
-    needs = _channel_needs(session, shop, now)
+    needs = [*_channel_needs(session, shop, now), *_skipped_needs(session, shop, now)]
     if not shop.ringing:
         needs.append(
             Need("Everything is silent", "Nothing is sent until you switch back to ringing.", "", "", True)
@@ -198,6 +199,19 @@ def _channel_needs(session: Session, shop: Shop, now: datetime) -> list[Need]:
             words = f"The network says: “{closed.words}”. {waiting}; Loyal Bell keeps trying."
         needs.append(Need(title, words, "/settings/channels", "Look", True))
     return needs
+
+
+def _skipped_needs(session: Session, shop: Shop, now: datetime) -> list[Need]:
+    """One card for everything that was skipped because its time had passed."""
+    total = skipped_sum(session, now)
+    if total is None:
+        return []
+    title = "1 message came too late" if total.messages == 1 else f"{total.messages:,} messages came too late"
+    first, last = (say_instant(at, now, shop.zone) for at in (total.first, total.last))
+    between = f"on {first}" if first == last else f"between {first} and {last}"
+    people = "1 person" if total.people == 1 else f"{total.people:,} people"
+    words = f"They should have left {between}, to {people}, and were not sent."
+    return [Need(title, words, "/skipped", "See who")]
 
 
 def _failed_needs(session: Session) -> list[Need]:

@@ -4,7 +4,7 @@ from fastapi import APIRouter
 from fastapi.responses import Response
 
 from loyalbell.services.customers import queries as customer_queries
-from loyalbell.services.today import staff_notes
+from loyalbell.services.today import skipped, staff_notes
 from loyalbell.services.today.queries import AWAY_DAYS, search_names, today
 from loyalbell.web.charts import day_bars
 from loyalbell.web.request import RequestContext, SignedIn
@@ -19,6 +19,18 @@ def today_page(context: RequestContext = SignedIn) -> Response:
     return context.page(
         "today/today.html", "today", today=found, bars=day_bars(found.days), away_days=AWAY_DAYS, notes=notes
     )
+
+
+@router.get("/skipped")
+def skipped_page(context: RequestContext = SignedIn) -> Response:
+    total, rows = skipped.skipped(context.application)
+    return context.page("today/skipped.html", "today", total=total, rows=rows)
+
+
+@router.post("/skipped/seen")
+def skipped_seen(context: RequestContext = SignedIn) -> Response:
+    skipped.seen(context.application, context.by)
+    return context.go("/")
 
 
 @router.get("/search")

@@ -44,8 +44,8 @@ class LaterTest(SequenceCase):
             return session.get_one(schema.Sequence, sequence_id)
 
     def test_the_backlog_comes_in_on_the_day_as_was_chosen(self) -> None:
-        for _ in range(4):
-            self.add_order(self.add_person(), 100)
+        for number in range(4):
+            self.add_order(self.add_person(f"p{number}@example.com"), 100)
         pace = Pace(2, 3_600, SendWindow())
         made = self.later({"start": A_YEAR_ON, "steps": [self.message("m")]}, backlog=True, pace=pace)
         self.walk(DAY)
@@ -115,7 +115,7 @@ class GoalTest(SequenceCase):
                 "goal": {"happening": {"what": "order"}, "days": 10, "share": 15},
             }
         )
-        people = [self.add_person() for _ in range(4)]
+        people = [self.add_person(f"p{at}@example.com") for at in range(4)]
         self.clock.move_on(HOUR)
         for person in people:
             self.add_order(person, 0)

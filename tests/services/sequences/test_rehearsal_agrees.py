@@ -281,7 +281,7 @@ class AgreeTest(SequenceCase):
         end = START + DAYS * 86_400
         with self.application.database.reading() as session:
             exit_events = {int(at.timestamp()) for at in session.scalars(select(Order.placed_at)) if at > NOW}
-        exit_events |= {START - START % HOUR + day * 86_400 for day in range(1, DAYS)}
+        exit_events |= {START - START % HOUR + day * 86_400 for day in range(1, DAYS + 1)}
         said: dict[int, list[int]] = {}
         for person, hour in refusals:
             said.setdefault(START + hour * HOUR + 11, []).append(person)

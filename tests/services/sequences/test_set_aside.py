@@ -97,6 +97,7 @@ class SetAsideTest(SequenceCase):
             self.application, None, "Outer", read_rule({"version": 1, "root": {"lines": [self.line]}}), "Ida"
         )
         self.add_order(self.add_person(), 0)
+        self.clock.move_on(HOUR)
         made = campaign_commands.draft_campaign(self.application, "May", outer, self.letter(), "Ida")
         with self.application.database.transaction() as session:
             campaign = session.get_one(Campaign, made)

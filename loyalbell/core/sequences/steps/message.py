@@ -9,10 +9,12 @@ from loyalbell.core.channels import Channel
 from loyalbell.core.clock.send_windows import AT_ONCE, NO_QUIET, QuietHours, SendWindow, open_hours, opens
 from loyalbell.core.clock.zones import DAY
 from loyalbell.core.policy.send_policy import next_allowed
-from loyalbell.core.policy.timing import LATE, opens_or_holds
+from loyalbell.core.policy.timing import LATE, its_day_is_over, opens_or_holds
 from loyalbell.core.sequences.plan_part import StepBase
+from loyalbell.core.sequences.starts import end_of_its_day
 from loyalbell.core.sequences.steps.base import Findings, StepType, Surroundings
-from loyalbell.core.sequences.walk import ON_ITS_WAY, PASSED, Act, Facts, Walk, go, hold, refuse
+from loyalbell.core.sequences.steps.offer import OfferStep
+from loyalbell.core.sequences.walk import ON_ITS_WAY, PASSED, Act, Facts, Walk, go, hold, leave, refuse
 from loyalbell.core.sequences.wording import Names, say_channels, say_release
 
 if TYPE_CHECKING:
@@ -66,23 +68,24 @@ def _check(step: MessageStep, tree: "Tree", around: Surroundings) -> Findings:
 
 def _codes_over(step: MessageStep, tree: "Tree", around: Surroundings) -> Findings:
     """One code a person, offer and run: a later message shows the code that an earlier one gave."""
+    path = tree.path_to(step.id)
     for offer, name, holds in around.codes.get(step.message or 0, ()):
-        given = next(
-            (
-                node.step
-                for node in tree.nodes.values()
-                if isinstance(node.step, MessageStep)
-                and any(offer == other for other, _, _ in around.codes.get(node.step.message or 0, ()))
-            ),
-            step,
-        )
-        days = (tree.waited_before(step.id) - tree.waited_before(given.id)) / DAY
+        gave = next(waited for passed, waited in path if _gives(passed, offer, around))
+        days = (path[-1][1] - gave) / DAY
         if days > holds:
             yield (
                 "must fix",
                 f"By then their code of “{name}” is over: it holds {holds} days, and this message leaves"
-                f" {days:.0f} days after the one that gave it.",
+                f" {days:.0f} days after the step that gave it.",
             )
+
+
+def _gives(step: StepBase, offer: int, around: Surroundings) -> bool:
+    """Whether somebody who comes to a step has a code of the offer afterwards."""
+    if isinstance(step, OfferStep):
+        return step.offer == offer
+    shown = around.codes.get(step.message or 0, ()) if isinstance(step, MessageStep) else ()
+    return any(other == offer for other, _, _ in shown)
 
 
 def _opens(step: MessageStep, quiet: QuietHours) -> bool:
@@ -108,8 +111,10 @@ def _run(walk: Walk, node: "Node") -> None:
         at = opens_or_holds(walk.now, node.step.release, quiet, facts.zone) or planned
     tried = planned if walk.tried is None else walk.tried
     last = tried + walk.tree.plan.patience * DAY
-    if late and at > last:
-        return refuse(walk, node, "too late", due)
+    day_ends = end_of_its_day(walk.tree.plan.start, walk.anchor, facts.zone)
+    if (late and at > last) or its_day_is_over(planned, at, day_ends):
+        refuse(walk, node, "too late", due)
+        return leave(walk, "too late")
     if at > walk.now:
         return hold(walk, at, tried if late else walk.tried)
     channel, cause = _open_channel(facts, message, node.step.channels)
@@ -118,7 +123,7 @@ def _run(walk: Walk, node: "Node") -> None:
     allowed = next_allowed(facts.sent_times(), facts.limits, at) if marketing and facts.limits else at
     if allowed > at:
         again = opens(allowed, node.step.release, quiet, facts.zone)
-        if again is None or again > last:
+        if again is None or again > last or its_day_is_over(planned, again, day_ends):
             return refuse(walk, node, "contact limit", due)
         return hold(walk, again, tried)
     walk.acts.append(Act("send", node.step.id, at, channel))

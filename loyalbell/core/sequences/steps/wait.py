@@ -66,7 +66,7 @@ def _check(step: WaitStep, tree: "Tree", around: Surroundings) -> Findings:
                 f"It waits until {step.span} before the date, but people come in later than that.",
             )
     if step.kind == "for" and isinstance(start, OnDate) and start.days < 0:
-        passed = tree.waited_before(step.id)
+        passed = tree.path_to(step.id)[-1][1]
         if passed + step.span.seconds > 366 * DAY:
             yield "must fix", "It waits for longer than a year: the next date comes before it is over."
 
