@@ -1,0 +1,1 @@
+"""Random small worlds in which a shop sends, with an oracle written from the rules of the job alone."""
