@@ -38,6 +38,9 @@ mutants: $(VENV)/development.stamp
 worlds: $(VENV)/development.stamp
 	$(BIN)/python -m tests.worlds
 
+kills: $(VENV)/development.stamp
+	$(BIN)/python -m tests.kills
+
 check: $(VENV)/development.stamp
 	$(BIN)/ruff check .
 	$(BIN)/ruff format --check .
