@@ -1,7 +1,9 @@
 """Putting the parts together in one process: the pages, the heartbeat, and the door for incoming mail."""
 
 import gc
+import signal
 import socket
+import threading
 from pathlib import Path
 
 import structlog
@@ -78,6 +80,10 @@ class Server:
     def serve(self) -> None:
         """Serves pages until interrupted. Raises ``PortTaken`` and ``AlreadyTicking``."""
         check_free(self.port)
+        # uvicorn hands the signal on once the pages are closed: unhandled, it would end the process before
+        # what is under way is written down
+        if threading.current_thread() is threading.main_thread():
+            signal.signal(signal.SIGTERM, signal.default_int_handler)
         self.start()
         try:
             uvicorn.run(
@@ -88,6 +94,8 @@ class Server:
                 access_log=False,
                 timeout_graceful_shutdown=GRACE_SECONDS,
             )
+        except KeyboardInterrupt:
+            pass
         finally:
             self.stop()
 

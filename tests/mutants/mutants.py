@@ -61,8 +61,8 @@ MUTANTS = (
     Mutant(
         "patience is forgotten",
         CORE + "sequences/steps/message.py",
-        "if late and at > last:",
-        "if False:",
+        "if (late and at > last) or its_day_is_over(planned, at, day_ends):",
+        "if its_day_is_over(planned, at, day_ends):",
         ASKED_AGAIN,
     ),
     Mutant(
@@ -103,8 +103,8 @@ MUTANTS = (
     Mutant(
         "however late, it goes",
         CORE + "policy/timing.py",
-        "if is_late and open_at > last:",
-        "if False:",
+        "if (is_late and open_at > last) or its_day_is_over(planned, open_at, attempt.not_after):",
+        "if its_day_is_over(planned, open_at, attempt.not_after):",
         ASKED_AGAIN,
     ),
     Mutant(
