@@ -55,8 +55,10 @@ class GatewaySender(Sender):
         headers = {"Content-Type": "application/json", "Idempotency-Key": message.message_id}
         try:
             answer = client.post(f"{self.url}/messages", content=message.content, headers=headers)
-        except (httpx.ConnectError, httpx.ConnectTimeout, httpx.InvalidURL) as error:
-            return Outcome(message.delivery_id, "try later", f"no connection: {error}", about_us=True)
+        except (httpx.ConnectError, httpx.ConnectTimeout, httpx.InvalidURL):
+            return Outcome(
+                message.delivery_id, "try later", f"no connection to the network at {self.url}", about_us=True
+            )
         except httpx.HTTPError as error:
             return Outcome(message.delivery_id, "unsure", f"{type(error).__name__}: {error}", about_us=True)
         return _answered(message, answer)

@@ -98,11 +98,19 @@ class SmtpSender(Sender):
                 try:
                     await client.connect()
                 except (SMTPException, OSError) as error:
-                    outcomes.append(_no_connection(message, error))
+                    outcomes.append(self._no_connection(message, error))
                     return
             outcomes.append(await self._hand_over(client, message))
         if client is not None and client.is_connected:
             self._idle.append(client)
+
+    def _no_connection(self, message: Outgoing, error: Exception) -> Outcome:
+        """What the server said, or in plain words that it said nothing."""
+        if isinstance(error, SMTPResponseException):
+            words, limit = f"{error.code} {error.message}", is_limit(error.code, error.message)
+            return Outcome(message.delivery_id, "try later", words, about_us=True, is_limit=limit)
+        words = f"no connection to the mail server at {self.host}, port {self.port}"
+        return Outcome(message.delivery_id, "try later", words, about_us=True)
 
     async def _hand_over(self, client: SMTP, message: Outgoing) -> Outcome:
         """Before DATA nothing can have been taken; once DATA is under way only a reply is certain.
@@ -148,12 +156,6 @@ def _answered(
         return Outcome(message.delivery_id, "try later", words, about_us=True, is_limit=True)
     of_this_message = is_content or (is_recipient and error.code < 500)
     return Outcome(message.delivery_id, "try later", words, about_us=not of_this_message)
-
-
-def _no_connection(message: Outgoing, error: Exception) -> Outcome:
-    words = f"no connection: {error}"
-    limit = isinstance(error, SMTPResponseException) and is_limit(error.code, error.message)
-    return Outcome(message.delivery_id, "try later", words, about_us=True, is_limit=limit)
 
 
 async def _reset(client: SMTP) -> None:

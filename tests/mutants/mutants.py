@@ -27,6 +27,9 @@ OUTBOX = ("tests.services.delivery.test_outbox",)
 LEASE = ("tests.services.delivery.test_dispatcher.TheLock",)
 FOLLOWS = ("tests.storage.test_snapshot_follows", "tests.storage.test_change_tracking")
 ENGINE = ("tests.core.sequences.test_engine", "tests.core.clock.test_durations")
+RESTS = ("tests.services.delivery.test_channel_rests",)
+PLACES = ("tests.services.sequences.test_place_waits",)
+GAP = ("tests.services.sequences.test_after_a_gap",)
 REFERENCES = ("tests.core.test_references", "tests.storage.test_references")
 
 MUTANTS = (
@@ -246,5 +249,117 @@ MUTANTS = (
         '("draft", "live_version_id", "archived_at")',
         '("live_version_id",)',
         REFERENCES,
+    ),
+    Mutant(
+        "a fault of ours does not end the batch",
+        SERVICES + "delivery/dispatcher.py",
+        "while waiting and not self.stopping() and not any(outcome.about_us for outcome in said):",
+        "while waiting and not self.stopping():",
+        RESTS,
+    ),
+    Mutant(
+        "what speaks of us uses up a try",
+        SERVICES + "delivery/outcomes.py",
+        "    delivery.attempts -= 1\n",
+        "",
+        RESTS,
+    ),
+    Mutant(
+        "one refusal after another marks whom the many did not",
+        SERVICES + "delivery/outcomes.py",
+        "known and shape_of_words(one.words) == known",
+        "False",
+        RESTS,
+    ),
+    Mutant(
+        "a resting channel is tried all the same",
+        SERVICES + "delivery/dispatcher.py",
+        "most = circuit.batch(int(now.timestamp()), limit)",
+        "most = limit",
+        RESTS,
+    ),
+    Mutant(
+        "a lost lease is not seen while handing over",
+        SERVICES + "delivery/dispatcher.py",
+        "            self.lease.check(session)\n\n    def _hand",
+        "            pass\n\n    def _hand",
+        RESTS,
+    ),
+    Mutant(
+        "what was never handed over is in doubt after a stop",
+        SERVICES + "delivery/after_stop.py",
+        "if delivery.handed_at is None or delivery.detail is not None:",
+        "if delivery.detail is not None:",
+        ("tests.services.delivery.test_dispatcher.Outcomes",),
+    ),
+    Mutant(
+        "a place walks on while its message is held",
+        CORE + "sequences/steps/message.py",
+        "    walk.due, walk.awaits = at, ON_ITS_WAY\n    return None",
+        "    walk.sent = (*walk.sent, node.step.id)\n    return go(walk, node.after, at)",
+        PLACES,
+    ),
+    Mutant(
+        "later waits count from the planned instant",
+        SERVICES + "sequences/waiting_places.py",
+        "at = case((left - due <= LATE, due), else_=left)",
+        "at = due",
+        PLACES,
+    ),
+    Mutant(
+        "a birthday is greeted days later",
+        CORE + "policy/timing.py",
+        "return not_after is not None and planned < not_after <= at",
+        "return False",
+        GAP,
+    ),
+    Mutant(
+        "what follows a message that was too late goes all the same",
+        CORE + "sequences/steps/message.py",
+        '        return leave(walk, "too late")',
+        "        return None",
+        GAP,
+    ),
+    Mutant(
+        "yearly dates are of the shop's zone",
+        CORE + "segments/conditions/date.py",
+        "zone = snapshot.words.said[code] if code else snapshot.zone",
+        "zone = snapshot.zone",
+        ("tests.services.sequences.test_own_days",),
+    ),
+    Mutant(
+        "every message of a run gets a code of its own",
+        SERVICES + "offers/commands.py",
+        "code = code or of_run.get((to.person_id, to.run))",
+        "pass",
+        ("tests.services.sequences.test_codes_and_addresses",),
+    ),
+    Mutant(
+        "two people at one address get it twice",
+        SERVICES + "delivery/composer.py",
+        "if got.get(key, set()) - {delivery.person_id}:",
+        "if False:",
+        ("tests.services.sequences.test_codes_and_addresses",),
+    ),
+    Mutant(
+        "the guard knows no weekdays",
+        SERVICES + "sequences/volume_guard.py",
+        "counts = alike if len(alike) >= DAYS_ALIKE else list(days.values())",
+        "counts = list(days.values())",
+        ("tests.services.sequences.test_guard_weekdays",),
+    ),
+    Mutant(
+        "an exact time holds all day",
+        CORE + "policy/timing.py",
+        "EXACT_HOLDS = 3_600",
+        "EXACT_HOLDS = 36_000",
+        TIMING,
+    ),
+    Mutant(
+        "a stop ends the process before anything is written down",
+        "loyalbell/web/server.py",
+        "signal.signal(signal.SIGTERM, signal.default_int_handler)",
+        "pass",
+        ("tests.services.delivery.test_stop_and_start",),
     ),
 )

@@ -98,8 +98,7 @@ def patience_of(session: Session, deliveries: Sequence[Delivery]) -> dict[int, i
 
 
 class OfStep(NamedTuple):
-    """What a delivery's step and plan say of its time. ``anchor`` is the instant that brought the person in.
-    """
+    """What a delivery's step and plan say of its time. ``anchor``: the instant that brought the person in."""
 
     window: SendWindow = AT_ONCE
     patience: int = PATIENCE_DAYS

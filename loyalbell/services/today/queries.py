@@ -224,8 +224,8 @@ def _failed_needs(session: Session) -> list[Need]:
     )
     return [
         Need(
-            f"{count:,} not delivered",
-            f"of “{name}”: the network did not take them for as long as they could wait.",
+            "1 message not delivered" if count == 1 else f"{count:,} messages not delivered",
+            f"of “{name}”: the network did not take {'it' if count == 1 else 'them'} in time.",
             f"/sequences/{sequence_id}/live",
             "Look",
             True,
@@ -247,8 +247,11 @@ def _campaign_needs(session: Session, campaign: Campaign) -> list[Need]:
         words = f"“{campaign.name}” was cut off at the moment of sending. They may or may not have it."
         needs.append(Need(f"{counts[UNSURE]} perhaps sent", words, link + "?figure=unsure", "Decide", True))
     if counts.get(FAILED):
-        words = f"of “{campaign.name}”: the network did not take them for as long as they could wait."
-        needs.append(Need(f"{counts[FAILED]:,} not delivered", words, link, "Look", True))
+        many = counts[FAILED]
+        words = f"of “{campaign.name}”: the network did not take {'it' if many == 1 else 'them'} in time."
+        needs.append(
+            Need(f"{many:,} message{'' if many == 1 else 's'} not delivered", words, link, "Look", True)
+        )
     retries = session.scalar(
         select(func.count())
         .select_from(Delivery)

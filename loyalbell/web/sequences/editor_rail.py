@@ -253,6 +253,7 @@ def say_cause(cause: str) -> str:
         "stop rule": "left: the stop rule holds",
         "no longer meant": "left: no longer among those it is for",
         "closed": "left: closed or deceased",
+        "too late": "left: a message could not be sent in time",
     }.get(cause, f"left: {cause}")
 
 

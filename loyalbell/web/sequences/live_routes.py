@@ -2,6 +2,7 @@
 them.
 """
 
+from collections.abc import Sequence
 from datetime import UTC, date, datetime, time
 from types import SimpleNamespace
 from typing import Any
@@ -209,6 +210,11 @@ def _goal(context: RequestContext, sequence_id: int, plan: p.Plan, names: Any) -
     )
 
 
+def _counted(rows: list[tuple[Any, Any, int]], states: Sequence[Any], words: str) -> list[str]:
+    count = sum(count for state, _, count in rows if state in states)
+    return [f"{count:,} {words}"] if count else []
+
+
 def _row(step: p.AnyStep, names: Any, here: Any, sent: Any) -> SimpleNamespace:
     mine = [(state, cause, count) for at, state, cause, count in sent if at == step.id]
     return SimpleNamespace(
@@ -217,12 +223,14 @@ def _row(step: p.AnyStep, names: Any, here: Any, sent: Any) -> SimpleNamespace:
         now=here.get(step.id, 0),
         is_message=isinstance(step, p.MessageStep),
         sent=sum(count for state, _, count in mine if state == SENT),
-        held=sum(count for state, _, count in mine if state == HELD),
-        under_way=sum(count for state, _, count in mine if state in WAITING),
-        causes=[
-            (CAUSE_WORDS.get(cause or "", cause or state), count)
-            for state, cause, count in mine
-            if state in (WITHHELD, BOUNCED, FAILED)
+        others=[
+            *(
+                f"{count:,} {CAUSE_WORDS.get(cause or '', cause or state)}"
+                for state, cause, count in mine
+                if state in (WITHHELD, BOUNCED, FAILED)
+            ),
+            *_counted(mine, (HELD,), "held"),
+            *_counted(mine, WAITING, "waiting to be sent"),
         ],
     )
 

@@ -145,7 +145,7 @@ class ChannelRestsTest(CampaignPlanCase):
             {(one.state, one.cause, one.detail) for one in self.rows()},
             {("failed", "not accepted", "530 5.7.0 sign in first")},
         )
-        self.assertEqual(len([one for one in self.titles() if "40 not delivered" in one]), 1)
+        self.assertEqual(len([one for one in self.titles() if "40 messages not delivered" in one]), 1)
         circuits.try_now(self.application, "email", "Ida")
         after_stop.send_failed_again(self.application, "campaign", made, "Ida")
         tick(self.application, self.sender)
