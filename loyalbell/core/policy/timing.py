@@ -18,14 +18,17 @@ EXACT_HOLDS = 3_600
 
 
 class Decision(NamedTuple):
-    """``until`` is the instant to which it is postponed; ``cause`` why it is postponed or withheld."""
+    """``until`` is the instant to which it is postponed; ``cause`` why it is postponed or withheld;
+    ``planned`` the first instant at which it could have left.
+    """
 
     kind: Literal["send", "postpone", "withhold"]
     until: int = 0
     cause: str = ""
+    planned: int = 0
 
 
-SEND = Decision("send")
+TOO_LATE, CONTACT_LIMIT = "too late", "contact limit"
 
 
 @dataclass(frozen=True)
@@ -62,14 +65,16 @@ def when(attempt: Attempt, quiet: QuietHours, caps: Sequence[FrequencyCap], now:
     first = planned if attempt.first_due is None else min(planned, attempt.first_due)
     last = first + attempt.patience * DAY
     if (is_late and open_at > last) or its_day_is_over(planned, open_at, attempt.not_after):
-        return Decision("withhold", cause="too late")
-    allowed = next_allowed(attempt.sent, caps, open_at) if attempt.marketing else open_at
-    if allowed > open_at:
-        again = opens(allowed, attempt.window, quiet, attempt.zone)
-        if again is None or again > last or its_day_is_over(planned, again, attempt.not_after):
-            return Decision("withhold", cause="contact limit")
-        return Decision("postpone", again, "contact limit")
-    return SEND if open_at == now else Decision("postpone", open_at, "window")
+        return Decision("withhold", cause=TOO_LATE, planned=planned)
+    if open_at > now:
+        return Decision("postpone", open_at, "window", planned)
+    allowed = next_allowed(attempt.sent, caps, now) if attempt.marketing else now
+    if allowed == now:
+        return Decision("send", planned=planned)
+    again = opens(allowed, attempt.window, quiet, attempt.zone)
+    if again is None or again > last or its_day_is_over(planned, again, attempt.not_after):
+        return Decision("withhold", cause=CONTACT_LIMIT, planned=planned)
+    return Decision("postpone", again, CONTACT_LIMIT, planned)
 
 
 def its_day_is_over(planned: int, at: int, not_after: int | None) -> bool:

@@ -2,17 +2,25 @@
 
 import unittest
 from datetime import datetime
+from typing import Any
 from zoneinfo import ZoneInfo
 
 from loyalbell.core.clock.send_windows import QuietHours, SendWindow
 from loyalbell.core.clock.zones import zone_of
+from loyalbell.core.policy import timing
 from loyalbell.core.policy.send_policy import FrequencyCap
-from loyalbell.core.policy.timing import SEND, Attempt, Decision, when
+from loyalbell.core.policy.timing import Attempt, Decision
 
 ZONE = zone_of("America/New_York")
 AT_ONCE = SendWindow(kind="at once")
 NIGHT = QuietHours("21:00", "08:00")
 TOO_LATE = Decision("withhold", 0, "too late")
+SEND = Decision("send")
+
+
+def when(*asked: Any) -> Decision:
+    """The decision, without the instant at which it was planned."""
+    return timing.when(*asked)._replace(planned=0)
 
 
 def at(text: str) -> int:

@@ -6,10 +6,9 @@ from typing import TYPE_CHECKING, Literal
 from pydantic import Field
 
 from loyalbell.core.channels import Channel
-from loyalbell.core.clock.send_windows import AT_ONCE, NO_QUIET, QuietHours, SendWindow, open_hours, opens
+from loyalbell.core.clock.send_windows import AT_ONCE, QuietHours, SendWindow, open_hours
 from loyalbell.core.clock.zones import DAY
-from loyalbell.core.policy.send_policy import next_allowed
-from loyalbell.core.policy.timing import LATE, its_day_is_over, opens_or_holds
+from loyalbell.core.policy.timing import CONTACT_LIMIT, LATE, TOO_LATE, Attempt, when
 from loyalbell.core.sequences.plan_part import StepBase
 from loyalbell.core.sequences.starts import end_of_its_day
 from loyalbell.core.sequences.steps.base import Findings, StepType, Surroundings
@@ -100,32 +99,30 @@ def _run(walk: Walk, node: "Node") -> None:
     message, facts, due = node.step.message, walk.facts, walk.due
     if message is None:
         return refuse(walk, node, "no message", due)
-    marketing = facts.marketing(message)
-    quiet = facts.quiet if marketing else NO_QUIET
-    planned = opens(due, node.step.release, quiet, facts.zone)
-    if planned is None:
-        return refuse(walk, node, "never opens", due)
-    late = walk.now - planned > LATE
-    at = planned
-    if late:
-        at = opens_or_holds(walk.now, node.step.release, quiet, facts.zone) or planned
-    tried = planned if walk.tried is None else walk.tried
-    last = tried + walk.tree.plan.patience * DAY
-    day_ends = end_of_its_day(walk.tree.plan.start, walk.anchor, facts.zone)
-    if (late and at > last) or its_day_is_over(planned, at, day_ends):
-        refuse(walk, node, "too late", due)
-        return leave(walk, "too late")
-    if at > walk.now:
-        return hold(walk, at, tried if late else walk.tried)
+    attempt = Attempt(
+        due=due,
+        window=node.step.release,
+        patience=walk.tree.plan.patience,
+        marketing=facts.marketing(message),
+        zone=facts.zone,
+        sent=facts.sent_times() if facts.limits else (),
+        first_due=walk.tried,
+        not_after=end_of_its_day(walk.tree.plan.start, walk.anchor, facts.zone),
+    )
+    decision = when(attempt, facts.quiet, facts.limits, walk.now)
+    if decision.kind == "withhold" and decision.cause != CONTACT_LIMIT:
+        refuse(walk, node, decision.cause, due)
+        return leave(walk, decision.cause) if decision.cause == TOO_LATE else None
+    if decision.kind == "postpone" and decision.cause != CONTACT_LIMIT:
+        return hold(walk, decision.until, walk.tried)
     channel, cause = _open_channel(facts, message, node.step.channels)
     if channel is None:
         return refuse(walk, node, cause, due)
-    allowed = next_allowed(facts.sent_times(), facts.limits, at) if marketing and facts.limits else at
-    if allowed > at:
-        again = opens(allowed, node.step.release, quiet, facts.zone)
-        if again is None or again > last or its_day_is_over(planned, again, day_ends):
-            return refuse(walk, node, "contact limit", due)
-        return hold(walk, again, tried)
+    if decision.kind == "withhold":
+        return refuse(walk, node, decision.cause, due)
+    if decision.kind == "postpone":
+        return hold(walk, decision.until, walk.tried or decision.planned)
+    at = decision.planned if walk.now - decision.planned <= LATE else walk.now
     walk.acts.append(Act("send", node.step.id, at, channel))
     walk.due, walk.awaits = at, ON_ITS_WAY
     return None
