@@ -64,8 +64,8 @@ MUTANTS = (
     Mutant(
         "patience is forgotten",
         CORE + "sequences/steps/message.py",
-        "if (late and at > last) or its_day_is_over(planned, at, day_ends):",
-        "if its_day_is_over(planned, at, day_ends):",
+        "patience=walk.tree.plan.patience,",
+        "patience=10_000,",
         ASKED_AGAIN,
     ),
     Mutant(
@@ -316,8 +316,8 @@ MUTANTS = (
     Mutant(
         "what follows a message that was too late goes all the same",
         CORE + "sequences/steps/message.py",
-        '        return leave(walk, "too late")',
-        "        return None",
+        "return leave(walk, decision.cause) if decision.cause == TOO_LATE else None",
+        "return None",
         GAP,
     ),
     Mutant(

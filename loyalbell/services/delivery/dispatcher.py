@@ -16,14 +16,17 @@ from sqlalchemy.orm import Session
 
 from loyalbell.channels.sender import Outcome, Outgoing, Sender
 from loyalbell.core.channels import CHANNELS
-from loyalbell.core.policy.delivery_state import PLANNED, WAITING
+from loyalbell.core.policy.delivery_state import PAUSED, PLANNED, WAITING
+from loyalbell.core.policy.origins import SEQUENCE
 from loyalbell.services.application import Application
 from loyalbell.services.delivery.circuits import circuit_of, close_channel, resting
 from loyalbell.services.delivery.composer import ChannelFault, Composer
 from loyalbell.services.delivery.leader_lease import Lease
+from loyalbell.services.delivery.outbox import become
 from loyalbell.services.delivery.outcomes import BatchOutcomes, give_back, give_up_on, mark_handed
 from loyalbell.services.delivery.timing import allowed_now
 from loyalbell.services.settings.channels import CareSettings
+from loyalbell.storage import schema
 from loyalbell.storage.schema import Campaign, Delivery, Shop
 from loyalbell.storage.webhook_events import announce
 
@@ -86,10 +89,26 @@ def anything_due(application: Application, channels: Sequence[str] = CHANNELS) -
 
 
 def _due(session: Session, now: datetime, channels: Sequence[str]) -> tuple[ColumnElement[bool], ...]:
-    """Planned for now or earlier, on a channel that is not silenced."""
-    silent = CareSettings.load(session).silent
-    heard = [channel for channel in channels if channel not in silent]
-    return (Delivery.state == PLANNED, Delivery.due_at <= now, Delivery.channel.in_(heard))
+    """Planned for now or earlier, on a channel that is not silenced, for a department that is not."""
+    care = CareSettings.load(session)
+    heard = [channel for channel in channels if channel not in care.silent]
+    due = (Delivery.state == PLANNED, Delivery.due_at <= now, Delivery.channel.in_(heard))
+    if not care.silent_departments:
+        return due
+    rests = select(schema.Sequence.id).where(schema.Sequence.department_id.in_(care.silent_departments))
+    return (*due, (Delivery.origin_kind != SEQUENCE) | Delivery.origin_id.not_in(rests))
+
+
+def _of_resting(session: Session, claimed: Sequence[Delivery]) -> list[Delivery]:
+    """Without those whose sequence is paused: let go by a person meanwhile, they still wait with it."""
+    paused = set(session.scalars(select(schema.Sequence.id).where(schema.Sequence.state == "paused")))
+    kept = []
+    for delivery in claimed:
+        if delivery.origin_kind == SEQUENCE and delivery.origin_id in paused:
+            become(delivery, PAUSED)
+        else:
+            kept.append(delivery)
+    return kept
 
 
 def claim(application: Application, limit: int, channel: str = "email", lease: Lease | None = None) -> Batch:
@@ -109,7 +128,7 @@ def claim(application: Application, limit: int, channel: str = "email", lease: L
         most = circuit.batch(int(now.timestamp()), limit)
         due = select(Delivery).where(*_due(session, now, [channel]))
         claimed = list(session.scalars(due.order_by(Delivery.due_at, Delivery.id).limit(most)))
-        deliveries = allowed_now(session, shop, claimed, now)
+        deliveries = allowed_now(session, shop, _of_resting(session, claimed), now)
         ready = Composer(application, session, shop, now).ready(deliveries, channel)
         return Batch(ready, gone + len(claimed) - len(ready))
 

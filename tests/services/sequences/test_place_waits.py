@@ -8,7 +8,7 @@ from typing import Any
 from sqlalchemy import delete
 
 from loyalbell.services.scheduler import tick
-from loyalbell.services.sequences import manual_entry, volume_guard
+from loyalbell.services.sequences import manual_entry, pausing, volume_guard
 from loyalbell.storage.schema import Delivery, Enrolment
 from tests.services.sequences.test_runner import AFTER_AN_ORDER, DAY, HOUR, SequenceCase, wait
 from tests.support import FakeSender
@@ -65,6 +65,20 @@ class PlaceWaitsTest(SequenceCase):
         self.assertEqual(len(self.enrolments("finished")), PEOPLE)
         self.assertEqual({one.sent for one in self.enrolments()}, {""})
         self.assertEqual([one for one in self.enrolments() if "t" in str(one.trail)], [])
+
+    def test_let_go_while_the_sequence_is_paused_it_waits_with_it(self) -> None:
+        """Found by the worlds: a batch that was released during a pause left."""
+        batch = self.held([self.message("m")])
+        sequence = self.deliveries()[0].origin_id
+        pausing.pause(self.application, sequence, "Ida")
+        volume_guard.decide(self.application, batch, None, "Ida")
+        self.walk(3 * HOUR)
+        self.assertEqual(self.sender.handed, [])
+        self.assertEqual({str(one.state) for one in self.deliveries()}, {"paused"})
+        self.care(limits=[], quiet_begins="", quiet_ends="", guard_floor=10_000)
+        pausing.resume(self.application, sequence, True, True, "Ida")
+        tick(self.application, self.sender)
+        self.assertEqual(len(self.sender.handed), PEOPLE)
 
     def test_a_message_that_is_put_off_by_the_network_holds_its_place(self) -> None:
         self.add_order(self.add_person(), 0)
