@@ -188,7 +188,9 @@ class ChatContent(_Writing):
     opening: int | None = None
 
 
-Writing = Annotated[EmailContent | TextContent | ChatContent, Field(discriminator="channel")]
+ShortWriting = TextContent | ChatContent
+AnyWriting = EmailContent | ShortWriting
+Writing = Annotated[AnyWriting, Field(discriminator="channel")]
 
 
 class MessageContent(_Part):
@@ -205,7 +207,7 @@ class MessageContent(_Part):
         """Each once, the one for everybody first."""
         return sorted({one.language for one in self.writings})
 
-    def find(self, channel: str, language: str = "") -> EmailContent | TextContent | ChatContent | None:
+    def find(self, channel: str, language: str = "") -> AnyWriting | None:
         """What somebody of a language gets: their own, that of the wider language, the one for everybody,
         any.
         """
@@ -217,14 +219,14 @@ class MessageContent(_Part):
                     return one
         return mine[0] if mine else None
 
-    def with_writing(self, writing: "EmailContent | TextContent | ChatContent") -> "MessageContent":
+    def with_writing(self, writing: "AnyWriting") -> "MessageContent":
         """The same with one writing put in the place of that of its channel and language."""
         key = (writing.channel, writing.language)
         others = [one for one in self.writings if (one.channel, one.language) != key]
         return self.model_copy(update={"writings": [*others, writing]})
 
 
-def as_message(content: "MessageContent | EmailContent | TextContent | ChatContent") -> MessageContent:
+def as_message(content: "MessageContent | AnyWriting") -> MessageContent:
     """A message of one writing, where it is not a whole one already."""
     return content if isinstance(content, MessageContent) else MessageContent(writings=[content])
 
@@ -286,13 +288,13 @@ def every_block(blocks: Sequence[Any]) -> Iterator[Any]:
                 yield from column
 
 
-def whens(writing: EmailContent | TextContent | ChatContent) -> list[When]:
+def whens(writing: AnyWriting) -> list[When]:
     """Every condition in it, in reading order."""
     parts = every_block(writing.blocks) if isinstance(writing, EmailContent) else writing.texts
     return [part.when for part in parts if part.when is not None]
 
 
-def texts_of(writing: EmailContent | TextContent | ChatContent) -> list[tuple[str, str]]:
+def texts_of(writing: AnyWriting) -> list[tuple[str, str]]:
     """(where, text) of every text in it that may hold fields, in reading order."""
     if not isinstance(writing, EmailContent):
         return [(f"part {at + 1}", one.text) for at, one in enumerate(writing.texts)]

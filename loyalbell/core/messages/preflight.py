@@ -76,7 +76,7 @@ class PreflightContext:
 
 
 def preflight(
-    writing: c.EmailContent | c.TextContent | c.ChatContent,
+    writing: c.AnyWriting,
     context: PreflightContext,
     compiled: CompiledEmail | None = None,
 ) -> list[Finding]:
@@ -103,9 +103,7 @@ def blocks_sending(findings: list[Finding]) -> bool:
     return any(finding.level == MUST for finding in findings)
 
 
-def _fields(
-    writing: c.EmailContent | c.TextContent | c.ChatContent, context: PreflightContext
-) -> list[Finding]:
+def _fields(writing: c.AnyWriting, context: PreflightContext) -> list[Finding]:
     found, bare = [], set[str]()
     for where, text in c.texts_of(writing):
         block = _block_of(where)
@@ -150,9 +148,7 @@ def _bare(name: str, context: PreflightContext) -> list[Finding]:
     return [Finding("look at this", words)]
 
 
-def _conditions(
-    writing: c.EmailContent | c.TextContent | c.ChatContent, context: PreflightContext
-) -> list[Finding]:
+def _conditions(writing: c.AnyWriting, context: PreflightContext) -> list[Finding]:
     found = []
     for when in c.whens(writing):
         if when.rule is not None and not segments_in(when.rule.root) <= context.segments:
@@ -162,9 +158,7 @@ def _conditions(
     return found
 
 
-def _offers(
-    writing: c.EmailContent | c.TextContent | c.ChatContent, context: PreflightContext
-) -> list[Finding]:
+def _offers(writing: c.AnyWriting, context: PreflightContext) -> list[Finding]:
     named: list[tuple[int | None, int]] = []
     if isinstance(writing, c.EmailContent):
         named += [

@@ -5,7 +5,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 
-from loyalbell.core.messages.content import ChatContent, TextContent
+from loyalbell.core.messages.content import ChatContent, ShortWriting
 from loyalbell.core.messages.email_rendering import link_name
 from loyalbell.core.messages.merge_fields import FIELDS, LINKS, TOKEN, fill
 from loyalbell.core.segments.model import Rule
@@ -37,7 +37,7 @@ def offers_named(text: str) -> tuple[int, ...]:
     return tuple(dict.fromkeys(found))
 
 
-def compile_short(writing: TextContent | ChatContent) -> CompiledShort:
+def compile_short(writing: ShortWriting) -> CompiledShort:
     links: list[str] = []
     rules: list[Rule] = []
     above: list[str] = []

@@ -13,7 +13,7 @@ from sqlalchemy.orm import Session
 
 from loyalbell.channels.dkim_signing import BadKey, signed
 from loyalbell.channels.sender import Outgoing
-from loyalbell.core.messages.content import ChatContent, EmailContent, TextContent
+from loyalbell.core.messages.content import AnyWriting, ChatContent, EmailContent, TextContent
 from loyalbell.core.messages.email_rendering import FilledEmail
 from loyalbell.core.messages.merge_fields import FieldProblem
 from loyalbell.core.messages.short_rendering import CompiledShort, conversation_open, fill_short
@@ -52,7 +52,7 @@ from loyalbell.storage.schema import (
     Shop,
 )
 
-Writing = EmailContent | TextContent | ChatContent
+Writing = AnyWriting
 OFTEN = {"weekly": 7, "monthly": 30}
 """Days between two marketing messages, for who asked to hear less often."""
 A_DAY = timedelta(days=1)

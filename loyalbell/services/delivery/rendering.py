@@ -61,13 +61,11 @@ application.
 """
 
 
-def compile_writing(
-    writing: c.EmailContent | c.TextContent | c.ChatContent, context: RenderContext
-) -> Compiled:
+def compile_writing(writing: c.AnyWriting, context: RenderContext) -> Compiled:
     return compile_email(writing, context) if isinstance(writing, c.EmailContent) else compile_short(writing)
 
 
-def compiled(writing: c.EmailContent | c.TextContent | c.ChatContent, context: RenderContext) -> Compiled:
+def compiled(writing: c.AnyWriting, context: RenderContext) -> Compiled:
     """Kept for as long as neither the writing nor what it leans on changes."""
     key = (writing.model_dump_json(), repr(context))
     return _COMPILED.get("compiled", key, lambda: compile_writing(writing, context), 256)
@@ -97,7 +95,7 @@ def picture_url(shop: Shop, token: str) -> str:
 
 
 def render_context_for(
-    session: Session, shop: Shop, writing: c.EmailContent | c.TextContent | c.ChatContent, bare: bool = False
+    session: Session, shop: Shop, writing: c.AnyWriting, bare: bool = False
 ) -> RenderContext:
     """What a writing leans on. ``bare``: an answer to one person."""
     if not isinstance(writing, c.EmailContent) or bare:
@@ -141,9 +139,7 @@ def compiled_version(
     return None if writing is None else compiled(writing, render_context_for(session, shop, writing))
 
 
-def writing_of(
-    session: Session, version_id: int, channel: str, language: str
-) -> c.EmailContent | c.TextContent | c.ChatContent | None:
+def writing_of(session: Session, version_id: int, channel: str, language: str) -> c.AnyWriting | None:
     return c.read_content(session.get_one(MessageVersion, version_id).content).find(channel, language)
 
 

@@ -35,7 +35,7 @@ def _chat(words: str, *replies: str) -> c.ChatContent:
     return c.ChatContent(texts=[c.ShownText(text=words)], replies=list(replies))
 
 
-def _said(*writings: c.EmailContent | c.TextContent | c.ChatContent) -> c.MessageContent:
+def _said(*writings: c.AnyWriting) -> c.MessageContent:
     return c.MessageContent(writings=list(writings))
 
 
@@ -458,9 +458,7 @@ def with_letterhead(content: c.MessageContent, letterhead: int | None) -> c.Mess
     return content.model_copy(update={"writings": _wrapped(content.writings, letterhead)})
 
 
-def _wrapped(
-    writings: Sequence[c.EmailContent | c.TextContent | c.ChatContent], letterhead: int | None
-) -> list[object]:
+def _wrapped(writings: Sequence[c.AnyWriting], letterhead: int | None) -> list[object]:
     return [
         one.model_copy(update={"letterhead": letterhead}) if isinstance(one, c.EmailContent) else one
         for one in writings

@@ -29,7 +29,7 @@ from loyalbell.storage.schema import (
     Shop,
 )
 
-Writing = c.EmailContent | c.TextContent | c.ChatContent
+Writing = c.AnyWriting
 OWN_PAGES = re.compile(r"^/(sign-up|(preferences|keep|view|u|offer|picture)/[^/]+)/?$")
 COUNTED = frozenset(name for names, _ in MAKERS for name in names)
 

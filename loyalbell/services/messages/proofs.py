@@ -16,7 +16,7 @@ class NoProof(Exception):
 
 def send_proof(
     application: Application,
-    writing: c.EmailContent | c.TextContent | c.ChatContent,
+    writing: c.AnyWriting,
     as_person: int | None,
     to: ProofReader,
     by: str,

@@ -13,7 +13,7 @@ from loyalbell.services.application import Application
 from loyalbell.services.delivery.rendering import newest_version
 from loyalbell.storage.schema import Letterhead, Message, MessageVersion, Person
 
-Writing = c.EmailContent | c.TextContent | c.ChatContent
+Writing = c.AnyWriting
 
 
 class MessageProblem(Exception):

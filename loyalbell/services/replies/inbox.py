@@ -159,7 +159,7 @@ def _plain(text: str) -> str:
     return text.replace("{{", "{ {").replace("{%", "{ %")
 
 
-def _content(reply: Reply, text: str) -> c.EmailContent | c.TextContent | c.ChatContent:
+def _content(reply: Reply, text: str) -> c.AnyWriting:
     if reply.channel == "email":
         subject = reply.subject or "Your message"
         return c.EmailContent(

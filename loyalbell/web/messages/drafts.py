@@ -1,9 +1,9 @@
 """What is being written and not yet saved, kept in memory for its preview."""
 
-from loyalbell.core.messages.content import ChatContent, EmailContent, TextContent
+from loyalbell.core.messages.content import AnyWriting
 from loyalbell.web.request import RequestContext
 
-Writing = EmailContent | TextContent | ChatContent
+Writing = AnyWriting
 
 
 class Drafts:

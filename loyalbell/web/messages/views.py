@@ -201,9 +201,7 @@ def _shown(
         return None, str(problem)
 
 
-def _short_values(
-    context: RequestContext, writing: c.TextContent | c.ChatContent, shown: Any
-) -> dict[str, Any]:
+def _short_values(context: RequestContext, writing: c.ShortWriting, shown: Any) -> dict[str, Any]:
     settings = loaded(context.application, GATEWAYS[writing.channel])
     found: dict[str, Any] = {"sender": settings.sender or context.application.the_shop().name}
     if isinstance(writing, c.ChatContent):
