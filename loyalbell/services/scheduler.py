@@ -16,12 +16,14 @@ from loyalbell.services.imports import commands as import_commands
 from loyalbell.services.integrations import webhook_outbox
 from loyalbell.services.sequences import publishing
 from loyalbell.services.sequences.runner import SequenceRunner
+from loyalbell.storage import change_log
 
 log = structlog.get_logger()
 REST_SECONDS = 1.0
 ASK_AGAIN_SECONDS = 60.0
 STOP_SECONDS = 8.0
 """For how long a stop waits for what is under way; the rest is settled at the next start."""
+TIDY_SECONDS = 3_600.0
 MOST_ROUNDS = 500
 
 
@@ -98,9 +100,16 @@ class Heartbeat:
         self._lease.release()
 
     def _plan(self) -> None:
+        tidied = time.monotonic() - TIDY_SECONDS
+
         def step() -> None:
+            nonlocal tidied
             with self.application.database.reading() as session:
                 self._lease.check(session)
+            if time.monotonic() - tidied >= TIDY_SECONDS:
+                with self.application.database.transaction() as session:
+                    change_log.shorten(session)
+                tidied = time.monotonic()
             if plan_due(self.application, self.ringing):
                 self.wake_channels()
 

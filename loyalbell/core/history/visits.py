@@ -4,7 +4,7 @@ Two on one local day at one place are one.
 """
 
 from dataclasses import dataclass
-from datetime import UTC, date, datetime, timedelta
+from datetime import date, timedelta
 from functools import lru_cache
 
 import numpy as np
@@ -115,7 +115,3 @@ def today_number(as_of: int, zone: str) -> int:
 
 def day_of_number(number: int) -> date:
     return EPOCH + timedelta(days=number)
-
-
-def instant_of(seconds: int) -> datetime:
-    return datetime.fromtimestamp(seconds, UTC)

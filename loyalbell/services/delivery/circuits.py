@@ -59,11 +59,6 @@ def resting(session: Session, now: datetime) -> list[str]:
     return list(session.scalars(select(ChannelCircuit.channel).where(ChannelCircuit.try_at > now)))
 
 
-def next_try(session: Session, now: datetime) -> datetime | None:
-    """When the next of the resting channels is tried."""
-    return session.scalar(select(func.min(ChannelCircuit.try_at)).where(ChannelCircuit.try_at > now))
-
-
 def closed_channels(session: Session, now: datetime) -> list[ClosedChannel]:
     """The channels whose network does not accept, with how many messages wait for it."""
     found = []

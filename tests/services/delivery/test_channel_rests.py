@@ -5,7 +5,7 @@ from collections.abc import Callable, Sequence
 from datetime import datetime, timedelta
 
 import structlog
-from sqlalchemy import select
+from sqlalchemy import func, select
 
 from loyalbell.channels.sender import Outcome, Outgoing, Sender
 from loyalbell.services.delivery import after_stop, circuits, dispatcher, leader_lease
@@ -16,8 +16,8 @@ from loyalbell.services.settings import shop as shop_settings
 from loyalbell.services.settings.channels import EmailSettings
 from loyalbell.services.settings.shop import NotSetUp, ShopForm
 from loyalbell.services.today import queries as today_queries
-from loyalbell.storage import schema
-from loyalbell.storage.schema import Delivery, LeaderLease, Shop, Suppression
+from loyalbell.storage import change_log, schema
+from loyalbell.storage.schema import ChangeNote, Delivery, LeaderLease, Shop, Suppression
 from tests.services.campaigns.test_plans import CampaignPlanCase
 from tests.services.sequences.test_runner import AFTER_AN_ORDER, DAY, HOUR
 from tests.support import FakeSender, wait_for
@@ -217,6 +217,21 @@ class OwnThreadsTest(CampaignPlanCase):
         with self.application.database.reading() as session:
             made = session.scalars(select(schema.Sequence.id).where(schema.Sequence.name == "By hand")).one()
         manual_entry.bring_by_hand(self.application, made, [self.people[0]], None, "Ida")
+
+
+class TidyTest(CampaignPlanCase):
+    def test_old_notes_of_the_change_log_are_forgotten(self) -> None:
+        """Nothing called it: the log grew for ever."""
+        usual, change_log.KEPT = change_log.KEPT, 3
+        self.addCleanup(setattr, change_log, "KEPT", usual)
+        heartbeat = Heartbeat(self.application, self.sender)
+        heartbeat.start()
+        wait_for(lambda: self.notes() <= 4)
+        heartbeat.stop()
+
+    def notes(self) -> int:
+        with self.application.database.reading() as session:
+            return session.scalar(select(func.count()).select_from(ChangeNote)) or 0
 
 
 class LeaseTest(CampaignPlanCase):
