@@ -5,7 +5,7 @@ PORT ?= 8000
 DATA ?= demo-data
 FRESH ?=
 
-.PHONY: demo test test-core test-fast mutants worlds kills check bench screenshots fmt vendor browser clean
+.PHONY: demo test test-core test-fast mutants worlds kills bad-days check bench screenshots fmt vendor browser clean
 
 $(VENV)/run.stamp: requirements/run.txt
 	test -x $(BIN)/python || $(PYTHON) -m venv $(VENV)
@@ -40,6 +40,9 @@ worlds: $(VENV)/development.stamp
 
 kills: $(VENV)/development.stamp
 	$(BIN)/python -m tests.kills
+
+bad-days: $(VENV)/development.stamp
+	$(BIN)/python -m tests.bad_days
 
 check: $(VENV)/development.stamp
 	$(BIN)/ruff check .

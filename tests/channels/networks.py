@@ -25,6 +25,9 @@ class MailServer:
         self._thread = threading.Thread(target=self._serve, daemon=True)
         self._thread.start()
 
+    def keep(self, sender: str, recipient: str, content: bytes) -> None:
+        """What becomes of a mail that was taken; for a server that hands it on."""
+
     def stop(self) -> None:
         self._socket.close()
 
@@ -45,8 +48,10 @@ class MailServer:
             pass
 
     def _commands(self, connection: socket.socket, lines: Iterator[bytes]) -> None:
-        recipient = ""
+        sender = recipient = ""
         for line in lines:
+            if line[:4].upper() == b"MAIL":
+                sender = line.decode().partition("<")[2].partition(">")[0]
             word = line[:4].upper()
             if word in (b"EHLO", b"HELO", b"RSET", b"NOOP"):
                 connection.sendall(b"250 OK\r\n")
@@ -62,12 +67,12 @@ class MailServer:
                     return
             elif word == b"DATA":
                 connection.sendall(b"354 go on\r\n")
-                while next(lines).rstrip(b"\r\n") != b".":
-                    pass
+                content = list(iter(lambda: next(lines), b".\r\n"))
                 if not self._say(connection, "content", "250 taken"):
                     return
                 if self.answers.get("content", "250").startswith("250"):
                     self.taken.append(recipient)
+                    self.keep(sender, recipient, b"".join(content))
 
     def _say(self, connection: socket.socket, part: str, usual: str) -> bool:
         """Whether the conversation goes on."""

@@ -27,6 +27,7 @@ OF_RATE = re.compile(
 NUMBER_GONE = 410
 """The one status by which a gateway says that the number or handle itself is gone."""
 MANY, SHARE = 20, 0.1
+FEW_ALIKE, HALF = 3, 0.5
 
 Refused = TypeVar("Refused")
 
@@ -65,6 +66,14 @@ def refused_alike(batch: int, refusals: Iterable[tuple[Refused, str]]) -> Sequen
     if batch < MANY:
         return []
     return [refused for refused, words in refusals if alike[shape_of_words(words)] > SHARE * batch]
+
+
+def many_of_few(alike: int, answers: int) -> bool:
+    """Whether refusals alike are too many of a day's answers to be about single mailboxes, where batches are
+    small: from three on, more than half of fewer than 20, more than a tenth of more (common practice, no
+    source).
+    """
+    return alike >= FEW_ALIKE and alike > answers * (SHARE if answers >= MANY else HALF)
 
 
 def shape_of_words(words: str) -> str:

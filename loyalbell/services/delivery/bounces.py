@@ -1,12 +1,14 @@
 """What comes back: refusals for good stop an address at once, three others in different weeks stop it too."""
 
+from collections.abc import Sequence
 from datetime import datetime, timedelta
+from typing import NamedTuple
 
-from sqlalchemy import select
+from sqlalchemy import select, update
 from sqlalchemy.orm import Session
 
 from loyalbell.core.clock.local_time import local_day
-from loyalbell.core.policy.delivery_state import BOUNCED
+from loyalbell.core.policy.delivery_state import BOUNCED, SENT
 from loyalbell.services.application import Application
 from loyalbell.services.delivery.outbox import become
 from loyalbell.storage.schema import Delivery, DeliveryEvent, Shop, Suppression
@@ -75,6 +77,41 @@ def suppress(session: Session, delivery: Delivery, reason: str, now: datetime) -
                 at=now,
             )
         )
+
+
+class Answered(NamedTuple):
+    """A message that the network answered within the past day; ``said`` is empty where it took it."""
+
+    address: str
+    said: str
+
+
+def lately(session: Session, channel: str, now: datetime) -> list[Answered]:
+    """What the network answered on a channel in the past day."""
+    query = select(Delivery.address, Delivery.state, Delivery.detail).where(
+        Delivery.channel == channel,
+        Delivery.state.in_((SENT, BOUNCED)),
+        Delivery.handed_at > now - timedelta(days=1),
+    )
+    return [
+        Answered(address or "", (detail or "") if state == BOUNCED else "")
+        for address, state, detail in session.execute(query)
+    ]
+
+
+def unmark(session: Session, refused: Sequence[Answered], now: datetime) -> None:
+    """Lifts what these refusals did to their addresses: they turned out to be about us."""
+    addresses = [one.address for one in refused if one.said]
+    session.execute(
+        update(Suppression)
+        .where(
+            Suppression.address.in_(addresses),
+            Suppression.reason == HARD_BOUNCE,
+            Suppression.at > now - timedelta(days=1),
+            Suppression.lifted_at.is_(None),
+        )
+        .values(lifted_at=now)
+    )
 
 
 def complained(application: Application, session: Session, delivery: Delivery) -> None:

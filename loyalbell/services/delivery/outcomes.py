@@ -1,5 +1,6 @@
 """Writing down what a network said of each message that was handed over."""
 
+from collections import Counter
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import datetime, timedelta
@@ -9,10 +10,10 @@ from sqlalchemy.orm import Session
 
 from loyalbell.channels.sender import Outcome
 from loyalbell.core.messages.delivery_reports import say_status, status_in
-from loyalbell.core.messages.refusals import is_for_good, refused_alike, shape_of_words
+from loyalbell.core.messages.refusals import is_for_good, many_of_few, refused_alike, shape_of_words
 from loyalbell.core.policy.circuit_breaker import Circuit
 from loyalbell.core.policy.delivery_state import BOUNCED, FAILED, IN_FLIGHT, PLANNED, SENT, UNSURE
-from loyalbell.services.delivery.bounces import bounced
+from loyalbell.services.delivery.bounces import Answered, bounced, lately, unmark
 from loyalbell.services.delivery.circuits import circuit_of, keep_circuit, shapes_of
 from loyalbell.services.delivery.outbox import become
 from loyalbell.services.delivery.timing import patience_of
@@ -52,7 +53,10 @@ class BatchOutcomes:
     def finish(self, session: Session, now: datetime) -> None:
         """The refusals, and how the channel stands after this batch."""
         rows = _rows(session, self.refusals)
-        about_us = {outcome.delivery_id for outcome in self._alike(*shapes_of(session, self.channel))}
+        answers = lately(session, self.channel, now) if self.refusals else []
+        alike = self._alike(answers, *shapes_of(session, self.channel))
+        about_us = {outcome.delivery_id for outcome in alike}
+        unmark(session, [one for one in answers if one.said in {_said(other.words) for other in alike}], now)
         for outcome in self.refusals:
             is_ours = outcome.delivery_id in about_us
             said = replace(outcome, result="try later", about_us=True) if is_ours else outcome
@@ -66,12 +70,21 @@ class BatchOutcomes:
         after = self._after(circuit_of(session, self.channel), ours, int(now.timestamp()))
         keep_circuit(session, self.channel, after, shared)
 
-    def _alike(self, known: str, believed: str) -> list[Outcome]:
-        """Those that many share, or that are like those that many shared, unless a person believes them."""
+    def _alike(self, answers: Sequence[Answered], known: str, believed: str) -> list[Outcome]:
+        """Those that many share, in this batch or over the day, or that are like those that many shared,
+        unless a person believes them.
+        """
         doubted = [one for one in self.refusals if shape_of_words(one.words) != (believed or None)]
         alike = list(refused_alike(len(self.answered), [(one, one.words) for one in doubted]))
+        counts = Counter([*(_said(one.words) for one in doubted), *(one.said for one in answers)])
+        total = len(self.answered) + len(answers)
         return alike + [
-            one for one in doubted if one not in alike and known and shape_of_words(one.words) == known
+            one
+            for one in doubted
+            if one not in alike
+            and (
+                (known and shape_of_words(one.words) == known) or many_of_few(counts[_said(one.words)], total)
+            )
         ]
 
     def _after(self, circuit: Circuit, alike: list[Outcome], now: int) -> Circuit:
@@ -95,15 +108,19 @@ class BatchOutcomes:
         return circuit
 
 
+def _said(words: str) -> str:
+    """What a refusal says, in the words in which it is kept; those of one kind are alike."""
+    status = status_in(words)
+    return say_status(status, words) if status else shape_of_words(words)
+
+
 def settle(session: Session, delivery: Delivery, outcome: Outcome, now: datetime) -> None:
     """Moves one message on by what the network said of it."""
     delivery.detail = outcome.words[:500]
     if outcome.result == "accepted":
         become(delivery, SENT, sent_at=now, cause=None, detail=None)
     elif outcome.result == "refused":
-        status = status_in(outcome.words)
-        said = say_status(status, outcome.words) if status else outcome.words
-        bounced(session, delivery, now, is_for_good(outcome.words), said)
+        bounced(session, delivery, now, is_for_good(outcome.words), _said(outcome.words))
     elif outcome.result == "unsure":
         become(delivery, UNSURE)
     elif outcome.about_us:

@@ -136,6 +136,24 @@ class ChannelRestsTest(CampaignPlanCase):
         self.assertEqual(self.suppressed(), 11)
         self.assertEqual([one for one in self.titles() if "has not been accepted" in one], [])
 
+    def test_a_server_that_knows_nobody_any_more_is_seen_in_small_batches_too(self) -> None:
+        """Found by the bad days: a few messages a day, all refused, marked one customer after another."""
+
+        def gone(message: Outgoing) -> Outcome:
+            return Outcome(message.delivery_id, "refused", "550 5.1.1 unknown user")
+
+        made, network = self.begin(), Network(gone)
+        for _ in range(12):
+            dispatcher.send_due(self.application, network, limit=1)
+            self.clock.move_on(MINUTE)
+        with self.application.database.reading() as session:
+            held = list(session.scalars(select(Suppression).where(Suppression.lifted_at.is_(None))))
+        self.assertEqual(held, [], "nobody stays marked")
+        self.assertEqual(len([one for one in self.titles() if "until you decide" in one]), 1)
+        self.clock.move_on(HOUR)
+        tick(self.application, self.sender)
+        self.assertEqual(self.sent(made), 38, "the two that were counted as bounced are not written to again")
+
     def test_messages_wait_as_long_as_their_patience_then_fail_in_the_servers_words(self) -> None:
         made, broken = self.begin(), Network(ours)
         for _ in range(4 * 24):

@@ -1,0 +1,1 @@
+"""A fortnight on the demo while its mail server misbehaves."""
