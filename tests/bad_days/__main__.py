@@ -97,7 +97,10 @@ def live(demo: DemoServer, days: int) -> list[str]:
 def judge(demo: DemoServer) -> list[str]:
     wrong = []
     with demo.application.database.reading() as session:
-        for one in session.scalars(select(Suppression).where(Suppression.reason == "hard bounce")):
+        marked = select(Suppression).where(
+            Suppression.reason == "hard bounce", Suppression.lifted_at.is_(None)
+        )
+        for one in session.scalars(marked):
             if one.channel == "email" and not one.address.startswith(NO_SUCH_BOX):
                 wrong.append(f"suppressed wrongly: {one.address}")
         for event in session.scalars(select(DeliveryEvent).where(DeliveryEvent.kind == "hard bounce")):

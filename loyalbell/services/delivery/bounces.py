@@ -114,6 +114,22 @@ def unmark(session: Session, refused: Sequence[Answered], now: datetime) -> None
     )
 
 
+def lift_wrong_mark(session: Session, delivery: Delivery, now: datetime) -> None:
+    """Its network said that the address was gone, and then that a message has arrived there."""
+    handed = delivery.handed_at or delivery.due_at
+    session.execute(
+        update(Suppression)
+        .where(
+            Suppression.channel == delivery.channel,
+            Suppression.address == (delivery.address or ""),
+            Suppression.reason.in_((HARD_BOUNCE, SOFT_BOUNCES)),
+            Suppression.at <= max(handed, delivery.sent_at or handed) + timedelta(days=1),
+            Suppression.lifted_at.is_(None),
+        )
+        .values(lifted_at=now)
+    )
+
+
 def complained(application: Application, session: Session, delivery: Delivery) -> None:
     """A complaint ends email to this address at once."""
     now = application.clock.now()

@@ -33,22 +33,30 @@ HELPED = "{shop}, {phone}. Reply STOP to end messages. Other answers are read by
 
 
 def delivered(application: Application, channel: str, message_id: str) -> bool:
-    """A network says that a message has arrived. False for a message that is not ours."""
+    """A network says that a message has arrived. False for a message that is not ours.
+
+    Said of a message that it had refused before, or of an address that was marked as gone just after: it was
+    wrong then, and the mark is lifted.
+    """
     with application.database.transaction() as session:
         delivery = _delivery_of(session, message_id)
         if delivery is None or delivery.channel != channel:
             return False
-        delivery.delivered_at = delivery.delivered_at or application.clock.now()
+        now = application.clock.now()
+        delivery.delivered_at = delivery.delivered_at or now
+        bounces.lift_wrong_mark(session, delivery, now)
         return True
 
 
 def failed(application: Application, channel: str, message_id: str, permanent: bool, words: str) -> bool:
-    """A network says that a message could not be delivered."""
+    """A network says that a message could not be delivered. What has arrived has arrived: said after that,
+    it changes nothing.
+    """
     with application.database.transaction() as session:
         delivery = _delivery_of(session, message_id)
         if delivery is None or delivery.channel != channel:
             return False
-        if BOUNCED in TRANSITIONS[delivery.state]:
+        if BOUNCED in TRANSITIONS[delivery.state] and delivery.delivered_at is None:
             bounces.bounced(session, delivery, application.clock.now(), permanent, words)
         return True
 
