@@ -27,7 +27,7 @@ OF_RATE = re.compile(
 NUMBER_GONE = 410
 """The one status by which a gateway says that the number or handle itself is gone."""
 MANY, SHARE = 20, 0.1
-FEW_ALIKE, HALF = 3, 0.5
+FEW_ALIKE, SHARE_OF_FEW = 3, 0.2
 
 Refused = TypeVar("Refused")
 
@@ -70,10 +70,10 @@ def refused_alike(batch: int, refusals: Iterable[tuple[Refused, str]]) -> Sequen
 
 def many_of_few(alike: int, answers: int) -> bool:
     """Whether refusals alike are too many of a day's answers to be about single mailboxes, where batches are
-    small: from three on, more than half of fewer than 20, more than a tenth of more (common practice, no
+    small: from three on, more than a fifth of fewer than 20, more than a tenth of more (common practice, no
     source).
     """
-    return alike >= FEW_ALIKE and alike > answers * (SHARE if answers >= MANY else HALF)
+    return alike >= FEW_ALIKE and alike > answers * (SHARE if answers >= MANY else SHARE_OF_FEW)
 
 
 def shape_of_words(words: str) -> str:

@@ -86,12 +86,13 @@ class Answered(NamedTuple):
     said: str
 
 
-def lately(session: Session, channel: str, now: datetime) -> list[Answered]:
-    """What the network answered on a channel in the past day."""
+def lately(session: Session, channel: str, besides: Sequence[int], now: datetime) -> list[Answered]:
+    """What the network answered on a channel in the past day, besides these deliveries."""
     query = select(Delivery.address, Delivery.state, Delivery.detail).where(
         Delivery.channel == channel,
         Delivery.state.in_((SENT, BOUNCED)),
         Delivery.handed_at > now - timedelta(days=1),
+        Delivery.id.not_in(besides),
     )
     return [
         Answered(address or "", (detail or "") if state == BOUNCED else "")

@@ -53,7 +53,8 @@ class BatchOutcomes:
     def finish(self, session: Session, now: datetime) -> None:
         """The refusals, and how the channel stands after this batch."""
         rows = _rows(session, self.refusals)
-        answers = lately(session, self.channel, now) if self.refusals else []
+        mine = [outcome.delivery_id for outcome in self.answered]
+        answers = lately(session, self.channel, mine, now) if self.refusals else []
         alike = self._alike(answers, *shapes_of(session, self.channel))
         about_us = {outcome.delivery_id for outcome in alike}
         unmark(session, [one for one in answers if one.said in {_said(other.words) for other in alike}], now)

@@ -1,6 +1,7 @@
 """A refusal of the mail server or a gateway about us counts against no customer."""
 
 import asyncio
+import unittest
 from collections.abc import Sequence
 from typing import Any
 
@@ -11,6 +12,7 @@ from loyalbell.channels.http_gateway import _result
 from loyalbell.channels.loopback import LOOPBACK, free_port
 from loyalbell.channels.sender import Outcome, Outgoing, Sender
 from loyalbell.channels.smtp import SmtpSender
+from loyalbell.core.messages.refusals import many_of_few
 from loyalbell.services.scheduler import tick
 from loyalbell.storage.schema import Delivery, Suppression
 from tests.services.campaigns.test_plans import CampaignPlanCase
@@ -131,3 +133,20 @@ class _Through(Sender):
 
     def knows(self, message_id: str, channel: str = "email") -> bool | None:
         return None
+
+
+class FewTest(unittest.TestCase):
+    def test_how_many_alike_are_too_many_of_a_days_answers(self) -> None:
+        """From three on; more than a fifth of fewer than 20, more than a tenth of more."""
+        for alike, answers, doubted in (
+            (2, 2, False),
+            (3, 3, True),
+            (3, 14, True),
+            (3, 15, False),
+            (3, 20, True),
+            (3, 29, True),
+            (3, 30, False),
+            (4, 30, True),
+        ):
+            with self.subTest(alike=alike, answers=answers):
+                self.assertEqual(many_of_few(alike, answers), doubted)
