@@ -60,15 +60,8 @@ def allowed_now(
         of_step, zone = of_steps.get(delivery.id, OfStep()), zones[delivery.person_id]
         times = left.setdefault(delivery.person_id, [])
         gives_way = planned.get(delivery.person_id, []) if delivery.origin_kind == CAMPAIGN else []
-        attempt = Attempt(
-            due=int(delivery.due_at.timestamp()),
-            first_due=int(delivery.first_due_at.timestamp()) if delivery.first_due_at else None,
-            window=of_step.window,
-            patience=of_step.patience,
-            marketing=delivery.message_version_id not in service,
-            zone=zone,
-            not_after=end_of_its_day(of_step.plan.start, of_step.anchor, zone) if of_step.plan else None,
-            sent=sorted([*times, *gives_way]),
+        attempt = of_step.attempt(
+            delivery, zone, delivery.message_version_id not in service, sorted([*times, *gives_way])
         )
         decision = when(attempt, quiet, care.limits, second)
         if decision.kind == "send":
@@ -104,6 +97,19 @@ class OfStep(NamedTuple):
     patience: int = PATIENCE_DAYS
     plan: Plan | None = None
     anchor: int = 0
+
+    def attempt(self, delivery: Delivery, zone: Zone, marketing: bool, sent: list[int]) -> Attempt:
+        first = delivery.first_due_at
+        return Attempt(
+            due=int(delivery.due_at.timestamp()),
+            window=self.window,
+            patience=self.patience,
+            marketing=marketing,
+            zone=zone,
+            sent=sent,
+            first_due=int(first.timestamp()) if first else None,
+            not_after=end_of_its_day(self.plan.start, self.anchor, zone) if self.plan else None,
+        )
 
 
 def _of_steps(session: Session, deliveries: Sequence[Delivery]) -> dict[int, OfStep]:

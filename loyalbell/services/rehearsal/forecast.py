@@ -21,7 +21,7 @@ from loyalbell.core.sequences.rehearsal import Rehearsal, RehearsalScene
 from loyalbell.core.sequences.simulated_history import Rates
 from loyalbell.core.sequences.simulator import rehearse
 from loyalbell.core.sequences.triggers import TriggerContext
-from loyalbell.core.sequences.walk import UNDER_WAY, Position
+from loyalbell.core.sequences.walk import ON_ITS_WAY, UNDER_WAY, Position
 from loyalbell.services.application import Application
 from loyalbell.services.campaigns.audience import audience, plan_of
 from loyalbell.services.rehearsal.rehearsals import WATCHED, Rehearsed, made_of, reactions, really_sent
@@ -125,7 +125,7 @@ def _scene(application: Application) -> _Scene:
             around_of(session, policy),
             reactions(session, now),
             live_plans(session),
-            _standing(session, numbers),
+            _standing(session, numbers, at),
             _came_before(session, numbers),
             already,
         )
@@ -134,12 +134,16 @@ def _scene(application: Application) -> _Scene:
     return scene
 
 
-def _standing(session: Session, numbers: dict[int, int]) -> dict[int, list[tuple[int, Position]]]:
+def _standing(session: Session, numbers: dict[int, int], now: int) -> dict[int, list[tuple[int, Position]]]:
+    """Where everybody stands. Whose message is on its way or held is taken to get it now."""
     found: dict[int, list[tuple[int, Position]]] = {}
     for row in session.execute(select(*COLUMNS).where(Enrolment.state == UNDER_WAY).order_by(Enrolment.id)):
         place = place_of(row)
         if place.person in numbers:
-            found.setdefault(place.sequence, []).append((numbers[place.person], place.position))
+            position = place.position
+            if position.awaits == ON_ITS_WAY:
+                position = position._replace(due=now)
+            found.setdefault(place.sequence, []).append((numbers[place.person], position))
     return found
 
 

@@ -6,12 +6,12 @@ to remember to tell the place, whoever settled the message: a network's answer, 
 
 from datetime import datetime
 
-from sqlalchemy import ColumnElement, Integer, case, exists, func, select, text, type_coerce, update
+from sqlalchemy import Integer, Update, case, exists, func, select, text, type_coerce, update
 from sqlalchemy.orm import Session
 
 from loyalbell.core.policy.delivery_state import BOUNCED, FAILED, SENT, WITHHELD
 from loyalbell.core.policy.origins import SEQUENCE
-from loyalbell.core.policy.timing import LATE
+from loyalbell.core.policy.timing import LATE, TOO_LATE
 from loyalbell.core.sequences.walk import LEFT, PASSED, UNDER_WAY
 from loyalbell.storage.schema import Delivery, Enrolment
 from loyalbell.storage.schema.base import Instant
@@ -41,14 +41,18 @@ def let_go_on(session: Session, now: datetime) -> None:
     Whose message was too late leaves: what follows leans on what they did not get. One that left within a
     quarter of an hour of its time counts as punctual: the wall-clock time is kept.
     """
-    second = int(now.timestamp())
+    for change in (_settled(int(now.timestamp())), _too_late(now), _missing(now)):
+        session.execute(change.execution_options(synchronize_session=False))
+
+
+def _settled(second: int) -> Update:
     due, sent_at = type_coerce(Delivery.due_at, Integer), type_coerce(Delivery.sent_at, Integer)
     left = func.coalesce(sent_at, second)
     at = case((left - due <= LATE, due), else_=left)
     got = Delivery.state == SENT
     kept_from = case((due >= second - LATE, due), else_=second)
     sent = case((Enrolment.sent == "", Enrolment.step), else_=Enrolment.sent + "," + Enrolment.step)
-    settled = (
+    return (
         update(Enrolment)
         .where(ON_ITS_WAY, Enrolment.state == UNDER_WAY, OF_ITS_STEP, Delivery.state.in_(SETTLED))
         .values(
@@ -56,30 +60,22 @@ def let_go_on(session: Session, now: datetime) -> None:
             due_at=type_coerce(case((got, at), else_=kept_from), Instant()),
             sent=case((got, sent), else_=Enrolment.sent),
         )
-        .execution_options(synchronize_session=False)
     )
-    session.execute(settled)
-    too_late = (
+
+
+def _too_late(now: datetime) -> Update:
+    late = (Delivery.state == WITHHELD) & (Delivery.cause == TOO_LATE)
+    return (
         update(Enrolment)
-        .where(
-            Enrolment.awaits == PASSED,
-            Enrolment.state == UNDER_WAY,
-            OF_ITS_STEP,
-            Delivery.state == WITHHELD,
-            Delivery.cause == "too late",
-        )
-        .values(state=LEFT, cause="too late", due_at=None, ended_at=now, awaits="")
-        .execution_options(synchronize_session=False)
+        .where(Enrolment.awaits == PASSED, Enrolment.state == UNDER_WAY, OF_ITS_STEP, late)
+        .values(state=LEFT, cause=TOO_LATE, due_at=None, ended_at=now, awaits="")
     )
-    session.execute(too_late)
-    missing = (
+
+
+def _missing(now: datetime) -> Update:
+    """Those whose message is not there: it was deleted, or never made."""
+    return (
         update(Enrolment)
-        .where(ON_ITS_WAY, Enrolment.state == UNDER_WAY, _without_message())
+        .where(ON_ITS_WAY, Enrolment.state == UNDER_WAY, ~exists().where(OF_ITS_STEP))
         .values(awaits=PASSED, due_at=now)
-        .execution_options(synchronize_session=False)
     )
-    session.execute(missing)
-
-
-def _without_message() -> ColumnElement[bool]:
-    return ~exists().where(OF_ITS_STEP)

@@ -7,6 +7,8 @@ from typing import Any
 
 from sqlalchemy import delete
 
+from loyalbell.core.clock.zones import zone_of
+from loyalbell.services.rehearsal import forecast
 from loyalbell.services.scheduler import tick
 from loyalbell.services.sequences import manual_entry, pausing, volume_guard
 from loyalbell.storage.schema import Delivery, Enrolment
@@ -129,6 +131,15 @@ class PlaceWaitsTest(SequenceCase):
         self.walk(3 * DAY)
         mine = {d.step: d.state for d in self.deliveries() if d.person_id == one.person_id}
         self.assertEqual(mine, {"m": "withheld", "n": "sent"})
+
+    def test_what_is_expected_takes_them_to_get_it_now(self) -> None:
+        """Whose message is held stands there: the coming weeks count their later messages from today."""
+        self.held([self.message("m"), wait("w", 2), self.message("n")])
+        self.walk(3 * DAY)
+        expected = forecast.look_ahead(self.application)
+        zone = zone_of(self.application.the_shop().zone)
+        in_two_days = zone.day(int((self.clock.now() + 2 * DAY).timestamp()))
+        self.assertEqual({day: sum(n.values()) for day, n in expected.days.items()}, {in_two_days: PEOPLE})
 
     def test_a_message_that_was_deleted_stops_nobody(self) -> None:
         self.held([self.message("m"), wait("w", 2)])
