@@ -1,6 +1,7 @@
 """Whatever is changed in whatever way, the snapshot that followed is the snapshot loaded anew."""
 
 import shutil
+import sqlite3
 import tempfile
 import unittest
 from collections.abc import Iterator
@@ -8,6 +9,7 @@ from dataclasses import fields
 from pathlib import Path
 from typing import Any
 
+import numpy as np
 from sqlalchemy import Connection, Table, delete, insert, select, update
 from sqlalchemy.exc import IntegrityError
 from sqlalchemy.orm import Session
@@ -239,3 +241,34 @@ class ChangeTrackingTest(unittest.TestCase):
             noted = change_log.since(session, before)
         assert noted is not None and noted["orders"] is not None
         self.assertEqual(len(noted["orders"]), 1)
+
+    def many(self, session: Session, ids: list[int | None]) -> None:
+        change_tracking.insert_many(
+            session,
+            "orders",
+            "INSERT INTO orders (id, person_id, placed_at, total_minor, currency, refunded_minor, in_person)"
+            " VALUES (?, ?, ?, ?, 'USD', 0, 0)",
+            [(at, 1 if at else None, int(NOW.timestamp()) - 60, 500) for at in ids],
+            np.array([at or 0 for at in ids]),
+        )
+
+    def test_very_many_rows_are_noted_together_and_the_next_one_by_itself(self) -> None:
+        self.assertTrue(self.change("a bulk of orders", lambda s: self.many(s, [10**6 + 1, 10**6 + 2])))
+        with self.application.database.reading() as session:
+            person = session.scalar(select(Order.person_id).limit(1))
+        order = Order(person_id=person, placed_at=NOW, total_minor=7, currency="USD")
+        self.assertTrue(self.change("an order after it", lambda s: s.add(order)))
+
+    def test_a_bulk_that_fails_leaves_the_triggers_as_they_were(self) -> None:
+        with self.assertRaises(IntegrityError), self.application.database.transaction() as session:
+            self.many_or_orm_error(session)
+        with self.application.database.reading() as session:
+            person = session.scalar(select(Order.person_id).limit(1))
+        order = Order(person_id=person, placed_at=NOW, total_minor=8, currency="USD")
+        self.assertTrue(self.change("an order after a failure", lambda s: s.add(order)))
+
+    def many_or_orm_error(self, session: Session) -> None:
+        try:
+            self.many(session, [10**6 + 5, None])
+        except sqlite3.IntegrityError as error:
+            raise IntegrityError("", None, error) from error

@@ -7,6 +7,7 @@ import numpy as np
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
+from loyalbell.storage.change_tracking import insert_many
 from loyalbell.storage.files.import_outcome import Counts
 from loyalbell.storage.records.name_registry import Names
 from loyalbell.storage.records.upsert import keep_before
@@ -216,9 +217,12 @@ class OrdersWrite:
 
     def _insert(self, new: list[tuple[Any, ...]], ids: dict[int, int]) -> None:
         marks = ", ".join("?" * 18)
-        self._many(
+        insert_many(
+            self.session,
+            "orders",
             f"INSERT INTO orders (id, external_id, {ORDER_COLUMNS}, currency, import_id) VALUES ({marks})",
             new,
+            np.array([row[0] for row in new], dtype=np.int64),
         )
         self._insert_lines(ids)
 
@@ -233,7 +237,9 @@ class OrdersWrite:
             np.array(column, dtype=np.int64)[kept].tolist()
             for column in (draft.line_item, draft.line_quantity, draft.line_total, draft.line_discount)
         )
-        self._many(
+        insert_many(
+            self.session,
+            "order_line",
             "INSERT INTO order_line (order_id, item_id, quantity, total_minor, discount_minor) VALUES (?, ?,"
             " ?, ?, ?)",
             zip(
@@ -244,6 +250,7 @@ class OrdersWrite:
                 discounts,
                 strict=True,
             ),
+            orders[kept],
         )
 
     def _replace(self, changed: list[tuple[int, int, OrderRow]]) -> None:
