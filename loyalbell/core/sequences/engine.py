@@ -9,15 +9,17 @@ from loyalbell.core.sequences.steps import TYPES
 from loyalbell.core.sequences.walk import FINISHED, LEFT, ON_ITS_WAY, UNDER_WAY, Act, Facts, Position, Walk
 
 
-def step(tree: Tree, position: Position, facts: Facts, now: int) -> tuple[Position, list[Act]]:
+def step(
+    tree: Tree, position: Position, facts: Facts, now: int, asked: bool = False
+) -> tuple[Position, list[Act]]:
     """Goes on until something must be waited for or the end is reached.
 
     Each step is acted on at most once. Whoever's message is on its way stands there until it has left
-    (``past_message``).
+    (``past_message``). ``asked``: at this very instant it has been asked whether what customers do ends it.
     """
     if position.state != UNDER_WAY or position.awaits == ON_ITS_WAY or position.due > now:
         return position, []
-    why = _stopped(tree.plan, position, facts, now)
+    why = _stopped(tree.plan, position, facts, now, asked)
     if why is not None:
         return Position(*position[:7], LEFT, why), []
     walk = Walk(tree, facts, now, *position)
@@ -30,12 +32,14 @@ def step(tree: Tree, position: Position, facts: Facts, now: int) -> tuple[Positi
     return walk.position(), walk.acts
 
 
-def _stopped(plan: Plan, position: Position, facts: Facts, now: int) -> str | None:
-    if not facts.present():
-        return "closed"
-    for what in plan.exit_events:
-        if facts.first(what, position.entered, now) is not None:
-            return f"stop: {what.what}"
+def _stopped(plan: Plan, position: Position, facts: Facts, now: int, asked: bool) -> str | None:
+    """Rules are asked even so: they may see the message that has just left."""
+    if not asked:
+        if not facts.present():
+            return "closed"
+        for what in plan.exit_events:
+            if facts.first(what, position.entered, now) is not None:
+                return f"stop: {what.what}"
     if plan.exit_condition is not None and facts.meets(plan.exit_condition, position.entered):
         return "stop rule"
     if plan.keep_to_it and plan.only is not None and not facts.meets(plan.only, position.entered):

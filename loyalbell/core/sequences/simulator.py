@@ -170,13 +170,14 @@ class _Stage:
     def _look(self, run: Run) -> None:
         """To the next instant at which something is to be looked at, or out."""
         play, now, person = self.plays[run.play], run.position.due, self.turn.person
-        position, acts = step(play.tree, run.position, self.about.turn(play.key, person, now), now)
+        about = self.about.turn(play.key, person, now)
+        position, acts = step(play.tree, run.position, about, now)
         for act in acts:
             self._do(run, act)
         while position.awaits == ON_ITS_WAY:
             # imagined to leave at its instant; nothing is held in a rehearsal
             position = past_message(position, position.due, True)
-            position, acts = step(play.tree, position, self.about.turn(play.key, person, now), now)
+            position, acts = step(play.tree, position, about, now, asked=True)
             for act in acts:
                 self._do(run, act)
         if play.tree.wakes:
