@@ -35,6 +35,7 @@ def ask(application: Application, sender: Sender, by: str) -> str:
         check.save(session)
         application.note(session, by, "asked to confirm the sender’s address", address=shop.sender_email)
     outcome = sender.send([_mail(shop, check.token, now)])[0]
+    sender.finish()
     if outcome.result != "accepted":
         raise NotAsked(f"The mail server did not take it: {outcome.words}. Try the connection first.")
     return shop.sender_email
