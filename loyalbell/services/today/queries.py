@@ -317,7 +317,8 @@ def _held_needs(session: Session) -> list[Need]:
     needs = []
     for name, count, days, newest, normal in held:
         of_days = f", on {days} days" if days > 1 else ""
-        words = f"of “{name}”{of_days}: far more than its usual {normal:,.0f} a day. They wait for your word."
+        usual = f"{normal:,.0f}" if normal >= 1 else "less than 1"
+        words = f"of “{name}”{of_days}: far more than its usual {usual} a day. They wait for your word."
         link = "/held" if days > 1 else f"/held/{newest}"
         title = "1 message is held" if count == 1 else f"{count:,} messages are held"
         needs.append(Need(title, words, link, "Look", True))
