@@ -71,8 +71,8 @@ MUTANTS = (
     Mutant(
         "service mail waits for the morning",
         SERVICES + "delivery/timing.py",
-        "marketing=delivery.message_version_id not in service,",
-        "marketing=True,",
+        "delivery, zone, delivery.message_version_id not in service, sorted",
+        "delivery, zone, True, sorted",
         ASKED_AGAIN,
     ),
     Mutant(
