@@ -94,15 +94,19 @@ def live(demo: DemoServer, days: int) -> list[str]:
     return wrong
 
 
-def judge(demo: DemoServer) -> list[str]:
-    wrong = []
+def marked(demo: DemoServer) -> set[str]:
+    """The addresses that are taken to be gone."""
+    query = select(Suppression.address).where(
+        Suppression.reason == "hard bounce", Suppression.channel == "email", Suppression.lifted_at.is_(None)
+    )
     with demo.application.database.reading() as session:
-        marked = select(Suppression).where(
-            Suppression.reason == "hard bounce", Suppression.lifted_at.is_(None)
-        )
-        for one in session.scalars(marked):
-            if one.channel == "email" and not one.address.startswith(NO_SUCH_BOX):
-                wrong.append(f"suppressed wrongly: {one.address}")
+        return set(session.scalars(query))
+
+
+def judge(demo: DemoServer, before: set[str]) -> list[str]:
+    new = sorted(marked(demo) - before)
+    wrong = [f"suppressed wrongly: {one}" for one in new if not one.startswith(NO_SUCH_BOX)]
+    with demo.application.database.reading() as session:
         for event in session.scalars(select(DeliveryEvent).where(DeliveryEvent.kind == "hard bounce")):
             if "relaying" in (event.detail or "") or "unknown user" in (event.detail or ""):
                 wrong.append(f"counted against a customer: {event.detail}")
@@ -123,7 +127,8 @@ def main() -> int:
         )
         demo.start()
         try:
-            wrong = live(demo, days) + judge(demo)
+            before = marked(demo)
+            wrong = live(demo, days) + judge(demo, before)
         finally:
             demo.stop()
     print("\n".join(wrong) or f"{days} days on {LOOPBACK}: nothing wrong")

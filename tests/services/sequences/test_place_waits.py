@@ -2,11 +2,13 @@
 from when it really left (rules of the job, section 6).
 """
 
+from collections.abc import Sequence
 from datetime import timedelta
 from typing import Any
 
 from sqlalchemy import delete
 
+from loyalbell.channels.sender import Outcome, Outgoing
 from loyalbell.core.clock.zones import zone_of
 from loyalbell.services.rehearsal import forecast
 from loyalbell.services.scheduler import tick
@@ -17,6 +19,13 @@ from tests.support import FakeSender
 
 PEOPLE = 30
 MINUTE = timedelta(minutes=1)
+
+
+class Closed(FakeSender):
+    """A network that takes nothing from us."""
+
+    def send(self, batch: Sequence[Outgoing]) -> list[Outcome]:
+        return [Outcome(one.delivery_id, "try later", "530 sign in", about_us=True) for one in batch]
 
 
 class PlaceWaitsTest(SequenceCase):
@@ -95,6 +104,19 @@ class PlaceWaitsTest(SequenceCase):
         self.walk(3 * DAY)
         sent = {one.step: one.sent_at for one in self.deliveries("sent")}
         self.assertGreaterEqual(sent["m"], left)
+        self.assertGreaterEqual(sent["n"] - sent["m"], DAY)
+
+    def test_a_channel_that_was_closed_for_a_day_moves_the_later_ones(self) -> None:
+        """The message keeps the instant at which it was due; what follows counts from when it left."""
+        self.add_order(self.add_person(), 0)
+        self.clock.move_on(-HOUR)
+        self.ring({"start": AFTER_AN_ORDER, "steps": [self.message("m"), wait("w", 1), self.message("n")]})
+        self.clock.move_on(HOUR)
+        for _ in range(20):
+            tick(self.application, Closed())
+            self.clock.move_on(HOUR)
+        self.walk(3 * DAY)
+        sent = {one.step: one.sent_at for one in self.deliveries("sent")}
         self.assertGreaterEqual(sent["n"] - sent["m"], DAY)
 
     def test_punctual_ones_keep_their_clock_time(self) -> None:
