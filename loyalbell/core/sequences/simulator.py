@@ -39,12 +39,15 @@ Event = tuple[int, int, TriggerHit]
 
 @dataclass(slots=True)
 class Run:
-    """One way of somebody through one sequence; ``number`` is of the order in which they came in."""
+    """One way of somebody through one sequence; ``number`` is of the order in which they came in. ``wave``:
+    how often it has gone on at this very instant after a message that left.
+    """
 
     play: int
     position: Position
     number: int
     way: SimulatedEnrolment
+    wave: int = 0
 
 
 @dataclass(slots=True)
@@ -58,7 +61,7 @@ class PersonSimulation:
     came: list[list[int]]
     imagined: SimulatedHistory
     sent: list[int] = field(default_factory=list)
-    line: list[tuple[int, int, int, Run]] = field(default_factory=list)
+    line: list[tuple[int, int, int, int, Run]] = field(default_factory=list)
     runs: int = 0
 
 
@@ -109,7 +112,7 @@ class _Stage:
         """Everything that is due before ``until``."""
         line = self.turn.line
         while line and line[0][0] < until:
-            run = line[0][3]
+            run = line[0][4]
             self._look(run)
             if run.position.state == UNDER_WAY:
                 heapreplace(line, self._place(run))
@@ -125,8 +128,8 @@ class _Stage:
         turn.imagined.enrolments.append(run.way)
         heappush(turn.line, self._place(run))
 
-    def _place(self, run: Run) -> tuple[int, int, int, Run]:
-        return run.position.due, self.plays[run.play].rank, run.number, run
+    def _place(self, run: Run) -> tuple[int, int, int, int, Run]:
+        return run.position.due, run.wave, self.plays[run.play].rank, run.number, run
 
     def _happen(self, event: Event) -> None:
         at, number, hit = event
@@ -171,26 +174,18 @@ class _Stage:
         """To the next instant at which something is to be looked at, or out."""
         play, now, person = self.plays[run.play], run.position.due, self.turn.person
         about = self.about.turn(play.key, person, now)
-        position, acts = step(play.tree, run.position, about, now)
+        position, acts = step(play.tree, run.position, about, now, asked=run.wave > 0)
         for act in acts:
             self._do(run, act)
-        while position.awaits == ON_ITS_WAY:
-            # imagined to leave at its instant; nothing is held in a rehearsal
-            position = past_message(position, position.due, True)
-            position, acts = step(play.tree, position, about, now, asked=True)
-            for act in acts:
-                self._do(run, act)
-        if play.tree.wakes:
-            position = woken(play.tree, position, self.about.first, now, position.due)
-        run.position = position
-        if position.state == UNDER_WAY:
-            return
-        run.way.ended_at, run.way.how = now, position.state
-        cause = position.cause or ""
-        self.found.outs.append(
-            Out(now, run.play, person, position.entered, position.state, cause, len(position.sent))
-        )
-        self._note(now, run.play, position.state, "", cause)
+        again = position.awaits == ON_ITS_WAY
+        if again:
+            # imagined to leave at its instant, nothing is held in a rehearsal; the others who are due now
+            come # before what follows it, as in the tick position = past_message(position, position.due,
+            True) run.wave = run.wave + 1 if again and position.due == now else 0 if play.tree.wakes: position
+            = woken(play.tree, position, self.about.first, now, position.due) run.position = position if
+            position.state == UNDER_WAY: return run.way.ended_at, run.way.how = now, position.state cause =
+            position.cause or "" self.found.outs.append( Out(now, run.play, person, position.entered,
+            position.state, cause, len(position.sent)) ) self._note(now, run.play, position.state, "", cause)
 
     def _do(self, run: Run, act: Act) -> None:
         found, person = self.found, self.turn.person
