@@ -179,13 +179,20 @@ class _Stage:
             self._do(run, act)
         again = position.awaits == ON_ITS_WAY
         if again:
-            # imagined to leave at its instant, nothing is held in a rehearsal; the others who are due now
-            come # before what follows it, as in the tick position = past_message(position, position.due,
-            True) run.wave = run.wave + 1 if again and position.due == now else 0 if play.tree.wakes: position
-            = woken(play.tree, position, self.about.first, now, position.due) run.position = position if
-            position.state == UNDER_WAY: return run.way.ended_at, run.way.how = now, position.state cause =
-            position.cause or "" self.found.outs.append( Out(now, run.play, person, position.entered,
-            position.state, cause, len(position.sent)) ) self._note(now, run.play, position.state, "", cause)
+            # imagined to leave at its instant; the others who are due come before what follows, as in a tick
+            position = past_message(position, position.due, True)
+        run.wave = run.wave + 1 if again and position.due == now else 0
+        if play.tree.wakes:
+            position = woken(play.tree, position, self.about.first, now, position.due)
+        run.position = position
+        if position.state == UNDER_WAY:
+            return
+        run.way.ended_at, run.way.how = now, position.state
+        cause = position.cause or ""
+        self.found.outs.append(
+            Out(now, run.play, person, position.entered, position.state, cause, len(position.sent))
+        )
+        self._note(now, run.play, position.state, "", cause)
 
     def _do(self, run: Run, act: Act) -> None:
         found, person = self.found, self.turn.person
