@@ -52,6 +52,7 @@ class SimulatedHistory:
     rates: Rates
     played: Sequence[int]
     letters: list[SimulatedMessage] = field(default_factory=list)
+    after_message: bool = False
     enrolments: list[SimulatedEnrolment] = field(default_factory=list)
 
     def __bool__(self) -> bool:
@@ -93,8 +94,12 @@ class SimulatedHistory:
             enrolments=real.with_rows(self._ways(now)),
         )
 
+    def _seen(self, at: int, now: int) -> bool:
+        """Whether it lies before ``now``; or at it, for whoever goes on after a message that left now."""
+        return at < now or (self.after_message and at == now)
+
     def _deliveries(self, now: int) -> Deliveries:
-        gone = [one for one in self.letters if one.at < now]
+        gone = [one for one in self.letters if self._seen(one.at, now)]
         return Deliveries.of(
             person=[0] * len(gone),
             at=[one.at for one in gone],
@@ -105,7 +110,7 @@ class SimulatedHistory:
     def _responses(self, alone: HistorySnapshot, now: int) -> Engagements:
         """Messages are named by negative numbers, which no real one has."""
         names = {one: -1 - at for at, one in enumerate(self.letters)}
-        done = [one for one in self._reactions(ACTS) if one[0] < now]
+        done = [one for one in self._reactions(ACTS) if self._seen(one[0], now)]
         return Engagements.of(
             person=[0] * len(done),
             at=[at for at, _, _ in done],
@@ -116,8 +121,8 @@ class SimulatedHistory:
         )
 
     def _ways(self, now: int) -> Enrolments:
-        begun = [one for one in self.enrolments if one.at < now]
-        over = [one.ended_at < now for one in begun]
+        begun = [one for one in self.enrolments if self._seen(one.at, now)]
+        over = [self._seen(one.ended_at, now) for one in begun]
         return Enrolments.of(
             person=[0] * len(begun),
             at=[one.at for one in begun],

@@ -133,6 +133,7 @@ class _Stage:
 
     def _happen(self, event: Event) -> None:
         at, number, hit = event
+        self.turn.imagined.after_message = False
         if number == SENT_BY_OTHERS:
             self.turn.sent.append(at)
         elif self._crosses(number, hit):
@@ -174,6 +175,7 @@ class _Stage:
         """To the next instant at which something is to be looked at, or out."""
         play, now, person = self.plays[run.play], run.position.due, self.turn.person
         about = self.about.turn(play.key, person, now)
+        self.turn.imagined.after_message = run.wave > 0
         position, acts = step(play.tree, run.position, about, now, asked=run.wave > 0)
         for act in acts:
             self._do(run, act)
