@@ -16,8 +16,8 @@ from sqlalchemy.orm import Session
 
 from loyalbell.channels.sender import Outcome, Outgoing, Sender
 from loyalbell.core.channels import CHANNELS
-from loyalbell.core.policy.delivery_state import PAUSED, PLANNED, WAITING
-from loyalbell.core.policy.origins import SEQUENCE
+from loyalbell.core.policy.delivery_state import PAUSED, PLANNED, WAITING, WITHHELD
+from loyalbell.core.policy.origins import CAMPAIGN, SEQUENCE
 from loyalbell.services.application import Application
 from loyalbell.services.delivery.circuits import circuit_of, close_channel, resting
 from loyalbell.services.delivery.composer import ChannelFault, Composer
@@ -100,12 +100,17 @@ def _due(session: Session, now: datetime, channels: Sequence[str]) -> tuple[Colu
 
 
 def _of_resting(session: Session, claimed: Sequence[Delivery]) -> list[Delivery]:
-    """Without those whose sequence is paused: let go by a person meanwhile, they still wait with it."""
+    """Without those whose sequence is paused, which wait with it, or whose campaign has been stopped: a
+    person may have let them go meanwhile, or the network put them back.
+    """
     paused = set(session.scalars(select(schema.Sequence.id).where(schema.Sequence.state == "paused")))
+    stopped = set(session.scalars(select(Campaign.id).where(Campaign.state == "stopped")))
     kept = []
     for delivery in claimed:
         if delivery.origin_kind == SEQUENCE and delivery.origin_id in paused:
             become(delivery, PAUSED)
+        elif delivery.origin_kind == CAMPAIGN and delivery.origin_id in stopped:
+            become(delivery, WITHHELD, cause="stopped")
         else:
             kept.append(delivery)
     return kept
@@ -151,7 +156,9 @@ class HandOver:
         try:
             while waiting and not self.stopping() and not any(outcome.about_us for outcome in said):
                 group = waiting[: self.sender.side_by_side]
-                self._before(outcomes, said, group)
+                if not self._before(outcomes, said, group):
+                    said = []
+                    break
                 waiting, said = waiting[len(group) :], self._hand(group)
         finally:
             self.sender.finish(self.channel)
@@ -162,13 +169,20 @@ class HandOver:
             outcomes.finish(session, now)
             give_back(session, [message.delivery_id for message in waiting])
 
-    def _before(self, outcomes: BatchOutcomes, said: list[Outcome], group: Sequence[Outgoing]) -> None:
-        """One transaction: what came of the group before, and that this one leaves now."""
+    def _before(self, outcomes: BatchOutcomes, said: list[Outcome], group: Sequence[Outgoing]) -> bool:
+        """One transaction: what came of the group before, and that this one leaves now.
+
+        ``False`` where everything, or this channel, has been silenced meanwhile: then it does not leave.
+        """
         now = self.application.clock.now()
         with self.application.database.transaction() as session:
             self._check(session)
             outcomes.take(session, said, now)
+            is_silent = self.channel in CareSettings.load(session).silent
+            if is_silent or not session.get_one(Shop, 1).ringing:
+                return False
             mark_handed(session, [message.delivery_id for message in group], now)
+            return True
 
     def _check(self, session: Session) -> None:
         if self.lease is not None:

@@ -8,6 +8,7 @@ import structlog
 from sqlalchemy import func, select
 
 from loyalbell.channels.sender import Outcome, Outgoing, Sender
+from loyalbell.services.campaigns import commands as campaign_commands
 from loyalbell.services.delivery import after_stop, circuits, dispatcher, leader_lease
 from loyalbell.services.delivery.leader_lease import Lease, LeaseLost
 from loyalbell.services.scheduler import Heartbeat, tick
@@ -114,6 +115,43 @@ class ChannelRestsTest(CampaignPlanCase):
         self.assertLessEqual(ticks, 40, "not much slower than the network allows: 15 s at its best")
         self.assertEqual(max(one.attempts for one in self.rows()), 1, "a limit uses up no try")
         self.assertEqual([one for one in self.titles() if "has not been accepted" in one], [])
+
+    def test_switched_to_silent_in_the_midst_of_a_batch_nothing_more_leaves(self) -> None:
+        made = self.begin()
+        for silence, speak in (
+            (
+                lambda: shop_settings.switch(self.application, False, "Ida"),
+                lambda: shop_settings.switch(self.application, True, "Ida"),
+            ),
+            (lambda: self.care(silent=["email"]), lambda: self.care(silent=[])),
+        ):
+            before = self.sent(made)
+
+            def taken(message: Outgoing, silence: Callable[[], None] = silence) -> Outcome:
+                silence()
+                return Outcome(message.delivery_id, "accepted", "250 OK")
+
+            network = Network(taken)
+            tick(self.application, network)
+            self.assertEqual(len(network.handed), network.side_by_side)
+            self.assertEqual(self.sent(made) - before, network.side_by_side)
+            speak()
+        tick(self.application, self.sender)
+        self.assertEqual(self.sent(made), 40)
+
+    def test_a_campaign_stopped_while_its_messages_are_under_way_stays_stopped(self) -> None:
+        """What the network puts back after the stop is withheld, not tried again."""
+        made = self.begin()
+
+        def later(message: Outgoing) -> Outcome:
+            campaign_commands.stop_campaign(self.application, made, "Ida")
+            return ours(message)
+
+        tick(self.application, Network(later))
+        self.clock.move_on(HOUR)
+        tick(self.application, self.sender)
+        self.assertEqual(self.sender.handed, [])
+        self.assertEqual({(one.state, one.cause) for one in self.rows()}, {("withheld", "stopped")})
 
     def test_many_addresses_refused_alike_mark_nobody_until_a_person_believes_it(self) -> None:
         def gone(message: Outgoing) -> Outcome:
