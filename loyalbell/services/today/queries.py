@@ -8,19 +8,14 @@ from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from loyalbell.core.clock.local_time import local_day, start_of_day
-from loyalbell.core.messages.spoken_dates import say_instant
-from loyalbell.core.policy.delivery_state import BOUNCED, FAILED, HANDED_OVER, HELD, PLANNED, UNSURE, WAITING
+from loyalbell.core.policy.delivery_state import HANDED_OVER, WAITING
 from loyalbell.core.policy.origins import TO_ONE
 from loyalbell.services.application import Application
-from loyalbell.services.delivery.circuits import closed_channels
-from loyalbell.services.replies import inbox
-from loyalbell.services.today.skipped import skipped_sum
+from loyalbell.services.today.needs import Need, needs_of
 from loyalbell.storage.schema import (
     Campaign,
     Delivery,
     DeliveryEvent,
-    HeldBatch,
-    ImportRun,
     Message,
     Person,
     Segment,
@@ -38,17 +33,6 @@ class DayLoad:
     day: date
     sent: int
     waiting: int
-
-
-@dataclass(frozen=True)
-class Need:
-    """Something a person should look at. ``urgent`` ones need them now."""
-
-    title: str
-    words: str
-    link: str
-    act: str
-    urgent: bool = False
 
 
 OF_THE_SHOP = Delivery.origin_kind.not_in(TO_ONE)
@@ -85,7 +69,7 @@ def today(application: Application) -> Today:
         week = now - timedelta(days=7)
         return Today(
             days=_days(session, shop.zone, now),
-            needs=_needs(session, shop, now),
+            needs=needs_of(session, shop, now),
             came_back=_named(session, back[-6:][::-1]),
             came_back_count=len(back),
             campaigns=_campaigns(session),
@@ -140,202 +124,6 @@ def _campaigns(session: Session) -> list[tuple[Campaign, int, int, int]]:
         )
         found.append((campaign, reached, counts.get("opened", 0), counts.get("clicked", 0)))
     return found
-
-
-def _needs(session: Session, shop: Shop, now: datetime) -> list[Need]:
-    needs = [*_channel_needs(session, shop, now), *_skipped_needs(session, shop, now)]
-    if not shop.ringing:
-        needs.append(
-            Need("Everything is silent", "Nothing is sent until you switch back to ringing.", "", "", True)
-        )
-    if session.scalar(select(Person.id).limit(1)) is None:
-        words = "Bring in your customers from your till, booking system or spreadsheet, then their orders."
-        needs.append(Need("The book is empty", words, "/imports", "Bring in a file"))
-    waiting = inbox.waiting(session)
-    if waiting:
-        title = "1 answer waits" if waiting == 1 else f"{waiting:,} answers wait"
-        needs.append(
-            Need(title, "Customers wrote back, and nobody has seen to it yet.", "/replies", "Read them")
-        )
-    for campaign in session.scalars(select(Campaign).where(Campaign.started_at.is_not(None))):
-        needs += _campaign_needs(session, campaign)
-    for campaign in session.scalars(select(Campaign).where(Campaign.state == "held")):
-        needs.append(
-            Need(
-                f"“{campaign.name}” is held",
-                campaign.held_because or "",
-                f"/campaigns/{campaign.id}",
-                "Look",
-                True,
-            )
-        )
-    for campaign in session.scalars(select(Campaign).where(Campaign.state == "draft").limit(5)):
-        words = "Nobody gets it until you have looked and pressed send."
-        needs.append(Need(f"“{campaign.name}” is not sent yet", words, f"/campaigns/{campaign.id}", "Look"))
-    needs += [*_sequence_needs(session), *_failed_needs(session)]
-    for run in session.scalars(
-        select(ImportRun)
-        .where((ImportRun.refused > 0) | (ImportRun.state == "failed"))
-        .order_by(ImportRun.id.desc())
-        .limit(3)
-    ):
-        needs.append(_import_need(run))
-    return sorted(needs, key=lambda need: not need.urgent)
-
-
-def _channel_needs(session: Session, shop: Shop, now: datetime) -> list[Need]:
-    """Channels whose network does not take our messages."""
-    needs = []
-    for closed in closed_channels(session, now):
-        since = say_instant(closed.since, now, shop.zone)
-        waiting = "1 message waits" if closed.waiting == 1 else f"{closed.waiting:,} messages wait"
-        title = f"{closed.channel.capitalize()} has not been accepted since {since}"
-        if closed.many_alike:
-            words = (
-                f"The network refuses many addresses with the same words: “{closed.words}”. Nobody has been"
-                f" marked as gone. {waiting} until you decide."
-            )
-        else:
-            words = f"The network says: “{closed.words}”. {waiting}; Loyal Bell keeps trying."
-        needs.append(Need(title, words, "/settings/channels", "Look", True))
-    return needs
-
-
-def _skipped_needs(session: Session, shop: Shop, now: datetime) -> list[Need]:
-    """One card for everything that was skipped because its time had passed."""
-    total = skipped_sum(session, now)
-    if total is None:
-        return []
-    title = "1 message came too late" if total.messages == 1 else f"{total.messages:,} messages came too late"
-    first, last = (say_instant(at, now, shop.zone) for at in (total.first, total.last))
-    between = f"on {first}" if first == last else f"between {first} and {last}"
-    people = "1 person" if total.people == 1 else f"{total.people:,} people"
-    words = f"They should have left {between}, to {people}, and were not sent."
-    return [Need(title, words, "/skipped", "See who")]
-
-
-def _failed_needs(session: Session) -> list[Need]:
-    """Sequences some of whose messages were given up."""
-    failed = session.execute(
-        select(Sequence.id, Sequence.name, func.count())
-        .join(Delivery, Delivery.origin_id == Sequence.id)
-        .where(Delivery.origin_kind == "sequence", Delivery.state == FAILED)
-        .group_by(Sequence.id)
-    )
-    return [
-        Need(
-            "1 message not delivered" if count == 1 else f"{count:,} messages not delivered",
-            f"of “{name}”: the network did not take {'it' if count == 1 else 'them'} in time.",
-            f"/sequences/{sequence_id}/live",
-            "Look",
-            True,
-        )
-        for sequence_id, name, count in failed
-    ]
-
-
-def _campaign_needs(session: Session, campaign: Campaign) -> list[Need]:
-    counts = dict(
-        session.execute(
-            select(Delivery.state, func.count())
-            .where(Delivery.origin_kind == "campaign", Delivery.origin_id == campaign.id)
-            .group_by(Delivery.state)
-        ).all()
-    )
-    link, needs = f"/results/{campaign.id}", []
-    if counts.get(UNSURE):
-        words = f"“{campaign.name}” was cut off at the moment of sending. They may or may not have it."
-        needs.append(Need(f"{counts[UNSURE]} perhaps sent", words, link + "?figure=unsure", "Decide", True))
-    if counts.get(FAILED):
-        many = counts[FAILED]
-        words = f"of “{campaign.name}”: the network did not take {'it' if many == 1 else 'them'} in time."
-        needs.append(
-            Need(f"{many:,} message{'' if many == 1 else 's'} not delivered", words, link, "Look", True)
-        )
-    retries = session.scalar(
-        select(func.count())
-        .select_from(Delivery)
-        .where(
-            Delivery.origin_kind == "campaign",
-            Delivery.origin_id == campaign.id,
-            Delivery.state == PLANNED,
-            Delivery.attempts > 0,
-        )
-    )
-    if retries:
-        words = f"The mail server did not take them yet; “{campaign.name}” tries again by itself."
-        needs.append(Need(f"{retries} wait for another try", words, link + "?figure=waiting", "Look"))
-    if counts.get(BOUNCED):
-        words = f"of “{campaign.name}”; the mail servers said why."
-        needs.append(Need(f"{counts[BOUNCED]} not accepted", words, link + "?figure=bounced", "Look"))
-    return needs
-
-
-def _sequence_needs(session: Session) -> list[Need]:
-    """Held batches, and messages of sequences that were cut off at the moment of sending."""
-    needs = _held_needs(session)
-    for one in session.scalars(select(Sequence).where(Sequence.publish_problem.is_not(None))):
-        words = f"Its day came, and it does not ring. {one.publish_problem}"
-        needs.append(
-            Need(f"“{one.name}” could not be published", words, f"/sequences/{one.id}/publish", "Look", True)
-        )
-    for one in session.scalars(select(Sequence).where(Sequence.set_aside_because.is_not(None))):
-        words = (
-            f"{one.set_aside_because} Everyone keeps their place and nothing of it is sent."
-            " The others go on. Mend it, then resume it."
-        )
-        needs.append(Need(f"“{one.name}” has been set aside", words, f"/sequences/{one.id}", "Mend it", True))
-    unsure = session.execute(
-        select(Sequence.id, Sequence.name, func.count())
-        .join(Delivery, Delivery.origin_id == Sequence.id)
-        .where(Delivery.origin_kind == "sequence", Delivery.state == UNSURE)
-        .group_by(Sequence.id)
-    )
-    for sequence_id, name, count in unsure:
-        words = f"of “{name}” were cut off at the moment of sending. They may or may not have arrived."
-        needs.append(Need(f"{count} perhaps sent", words, f"/sequences/{sequence_id}/live", "Decide", True))
-    return needs
-
-
-def _held_needs(session: Session) -> list[Need]:
-    """One for each sequence, however many of its days are held."""
-    held = session.execute(
-        select(
-            Sequence.name,
-            func.count(),
-            func.count(func.distinct(HeldBatch.id)),
-            func.max(HeldBatch.id),
-            func.max(HeldBatch.normal),
-        )
-        .select_from(HeldBatch)
-        .join(Sequence, Sequence.id == HeldBatch.origin_id)
-        .join(Delivery, (Delivery.held_batch_id == HeldBatch.id) & (Delivery.state == HELD))
-        .where(HeldBatch.state == "held", HeldBatch.origin_kind == "sequence")
-        .group_by(Sequence.id)
-        .order_by(Sequence.rank, Sequence.id)
-    )
-    needs = []
-    for name, count, days, newest, normal in held:
-        of_days = f", on {days} days" if days > 1 else ""
-        usual = f"{normal:,.0f}" if normal >= 1 else "less than 1"
-        words = f"of “{name}”{of_days}: far more than its usual {usual} a day. They wait for your word."
-        link = "/held" if days > 1 else f"/held/{newest}"
-        title = "1 message is held" if count == 1 else f"{count:,} messages are held"
-        needs.append(Need(title, words, link, "Look", True))
-    return needs
-
-
-def _import_need(run: ImportRun) -> Need:
-    link = f"/imports/{run.id}"
-    if run.state == "failed":
-        return Need(f"{run.filename} was not brought in", run.problem or "", link, "Look", True)
-    state = "were left out" if run.state == "done" else "would be refused"
-    return Need(
-        f"{run.refused:,} rows of {run.filename} {state}",
-        "Download them, mend them, bring them in again.",
-        link,
-        "Look",
-    )
 
 
 def _came_back(application: Application, now: datetime) -> list[tuple[int, int, int, int]]:
