@@ -73,7 +73,13 @@ def _answers(application: Application) -> None:
             session.scalars(select(Person).where(Person.phone.is_not(None)).order_by(Person.id).limit(9))
         )
         for person in people:
-            offer_commands.issue(session, application.the_shop(), 2, person.id, application.clock.now())
+            offer_commands.issue(
+                session,
+                application.the_shop(),
+                2,
+                offer_commands.Receiver(person.id),
+                application.clock.now(),
+            )
     for at, (person, words) in enumerate(zip(people, ANSWERS, strict=True)):
         moment = application.clock.now() - timedelta(minutes=37 * at * at)
         inbound.take_reply(application, "text", f"shown-{at}", person.phone or "", words, moment)
