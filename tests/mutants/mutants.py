@@ -336,7 +336,7 @@ MUTANTS = (
     ),
     Mutant(
         "two people at one address get it twice",
-        SERVICES + "delivery/composer.py",
+        SERVICES + "delivery/claiming.py",
         "if got.get(key, set()) - {delivery.person_id}:",
         "if False:",
         ("tests.services.sequences.test_codes_and_addresses",),

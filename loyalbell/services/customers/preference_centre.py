@@ -16,8 +16,8 @@ from loyalbell.core.messages.mime import one_line
 from loyalbell.core.policy.delivery_state import HANDED_OVER, PLANNED
 from loyalbell.core.policy.origins import CONFIRMATION, PROOF
 from loyalbell.services.application import Application
-from loyalbell.services.delivery.composer import once_only
 from loyalbell.services.delivery.link_tokens import new_token
+from loyalbell.services.delivery.once_only import once_only
 from loyalbell.services.delivery.rendering import ContentFiller, compiled_version, fill_for_delivery
 from loyalbell.storage.consent import address_of, consent_now
 from loyalbell.storage.schema import (

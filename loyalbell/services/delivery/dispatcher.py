@@ -11,7 +11,7 @@ from dataclasses import dataclass
 from datetime import datetime
 
 import structlog
-from sqlalchemy import ColumnElement, select, update
+from sqlalchemy import ColumnElement, Select, select, update
 from sqlalchemy.orm import Session
 
 from loyalbell.channels.sender import Outcome, Outgoing, Sender
@@ -20,11 +20,14 @@ from loyalbell.core.policy.delivery_state import PAUSED, PLANNED, WAITING, WITHH
 from loyalbell.core.policy.origins import CAMPAIGN, SEQUENCE
 from loyalbell.services.application import Application
 from loyalbell.services.delivery.circuits import circuit_of, close_channel, resting
-from loyalbell.services.delivery.composer import ChannelFault, Composer
+from loyalbell.services.delivery.claiming import Claim
+from loyalbell.services.delivery.composer import ChannelFault, Composer, Made
+from loyalbell.services.delivery.enrolment_recheck import exited_since, left_by_now
 from loyalbell.services.delivery.leader_lease import Lease
 from loyalbell.services.delivery.outbox import become
 from loyalbell.services.delivery.outcomes import BatchOutcomes, give_back, give_up_on, mark_handed
 from loyalbell.services.delivery.timing import allowed_now
+from loyalbell.services.delivery.writings import Writings
 from loyalbell.services.settings.channels import CareSettings
 from loyalbell.storage import schema
 from loyalbell.storage.schema import Campaign, Delivery, Shop
@@ -117,11 +120,14 @@ def _of_resting(session: Session, claimed: Sequence[Delivery]) -> list[Delivery]
 
 
 def claim(application: Application, limit: int, channel: str = "email", lease: Lease | None = None) -> Batch:
-    """Checks each due message once more, makes it, and takes it in hand, in one transaction.
+    """Checks each due message once more, takes it in hand, and makes it.
 
-    Raises ``ChannelFault``, with nothing claimed, where our own settings let nothing be made.
+    What takes long (whose run has ended by now, and the messages themselves) is worked out while nothing is
+    held up; the transaction between only decides. Raises ``ChannelFault``, with nothing in hand, where
+    our own settings let nothing be made.
     """
     now = application.clock.now()
+    gone = _ended(application, channel, limit, now)
     with application.database.transaction() as session:
         shop = session.get(Shop, 1)
         if shop is None or not shop.ringing:
@@ -129,13 +135,55 @@ def claim(application: Application, limit: int, channel: str = "email", lease: L
         if lease is not None:
             lease.check(session)
         circuit = circuit_of(session, channel)
-        gone = give_up_on(session, channel, now) if circuit.is_open else 0
+        given_up = give_up_on(session, channel, now) if circuit.is_open else 0
         most = circuit.batch(int(now.timestamp()), limit)
-        due = select(Delivery).where(*_due(session, now, [channel]))
-        claimed = list(session.scalars(due.order_by(Delivery.due_at, Delivery.id).limit(most)))
+        claimed = list(session.scalars(_next(session, channel, most, now).where(Delivery.id.in_(gone))))
         deliveries = allowed_now(session, shop, _of_resting(session, claimed), now)
-        ready = Composer(application, session, shop, now).ready(deliveries, channel)
-        return Batch(ready, gone + len(claimed) - len(ready))
+        writings = Writings(shop)
+        ended = gone | left_by_now(session, deliveries)
+        going, codes = Claim(session, shop, now, writings).take(deliveries, channel, ended)
+    try:
+        with application.database.reading() as session:
+            made = Composer(application, session, shop, now, writings, codes).make(going)
+    except BaseException:
+        with application.database.transaction() as session:
+            give_back(session, going)
+        raise
+    ready = _note(application, made)
+    return Batch(ready, given_up + len(claimed) - len(ready))
+
+
+def _next(session: Session, channel: str, most: int, now: datetime) -> Select[Delivery]:
+    """The messages that are due first on a channel."""
+    due = select(Delivery).where(*_due(session, now, [channel]))
+    return due.order_by(Delivery.due_at, Delivery.id).limit(most)
+
+
+def _ended(application: Application, channel: str, limit: int, now: datetime) -> dict[int, str | None]:
+    """The next due messages by id, with why their person's run has ended where it has."""
+    snapshot = application.snapshot()
+    with application.database.reading() as session:
+        due = list(session.scalars(_next(session, channel, limit, now)))
+        gone = exited_since(application, session, snapshot, due, int(now.timestamp()))
+    return {delivery.id: gone.get(delivery.id) for delivery in due}
+
+
+def _note(application: Application, made: Sequence[Made]) -> list[Outgoing]:
+    """Writes down what was made of each, and gives up those that could not be. Returns those to hand over."""
+    if not made:
+        return []
+    with application.database.transaction() as session:
+        give_back(session, [one.delivery_id for one in made if one.outgoing is None])
+        session.flush()
+        query = select(Delivery).where(Delivery.id.in_([one.delivery_id for one in made]))
+        rows = {delivery.id: delivery for delivery in session.scalars(query)}
+        for one in made:
+            delivery = rows[one.delivery_id]
+            delivery.language = one.language or delivery.language
+            delivery.parts, delivery.cost_minor = one.parts, one.cost_minor
+            if one.outgoing is None:
+                become(delivery, WITHHELD, cause=one.cause, detail=one.detail)
+    return [one.outgoing for one in made if one.outgoing is not None]
 
 
 @dataclass

@@ -5,6 +5,7 @@ planned.
 from collections.abc import Mapping, Sequence
 from datetime import UTC, datetime
 
+import numpy as np
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
@@ -13,8 +14,8 @@ from loyalbell.core.history.snapshot import HistorySnapshot
 from loyalbell.core.policy.origins import SEQUENCE
 from loyalbell.core.segments.evaluation import evaluate
 from loyalbell.core.segments.model import Rule
-from loyalbell.core.sequences.event_rows import event_rows
-from loyalbell.core.sequences.plan import Plan, read_plan
+from loyalbell.core.sequences.event_rows import EventRows, event_rows
+from loyalbell.core.sequences.plan import EventFilter, Plan, read_plan
 from loyalbell.services.application import Application
 from loyalbell.services.segments.queries import saved_rules
 from loyalbell.storage.schema import Delivery, Enrolment, SequenceVersion
@@ -36,11 +37,8 @@ def exited_since(
     mine = [delivery for delivery in deliveries if delivery.origin_kind == SEQUENCE]
     if not mine:
         return {}
-    people = {delivery.person_id for delivery in mine}
-    enrolments = {
-        (one.sequence_id, one.person_id, one.key): one
-        for one in session.scalars(select(Enrolment).where(Enrolment.person_id.in_(people)))
-    }
+    enrolments = _enrolments(session, mine)
+    stops = _Stops(snapshot, list(enrolments.values()), now)
     plans: dict[int, Plan] = {}
     rules = _Rules(session, application, snapshot, now)
     found: dict[int, str] = {}
@@ -54,9 +52,26 @@ def exited_since(
         if way.version_id is None:
             continue
         plan = plans[way.version_id]
-        if _stopped(plan, snapshot, way, now) or rules.end(plan, way):
+        if stops.end(plan, way) or rules.end(plan, way):
             found[delivery.id] = "left"
     return found
+
+
+def left_by_now(session: Session, deliveries: Sequence[Delivery]) -> dict[int, str]:
+    """By delivery id that its person has left the sequence, or was taken out of it."""
+    mine = [delivery for delivery in deliveries if delivery.origin_kind == SEQUENCE]
+    enrolments = _enrolments(session, mine)
+    ways = ((one.id, enrolments.get((one.origin_id, one.person_id, one.occurrence))) for one in mine)
+    return {delivery_id: "left" for delivery_id, way in ways if way is None or way.state in GONE}
+
+
+def _enrolments(session: Session, deliveries: Sequence[Delivery]) -> dict[tuple[int, int, str], Enrolment]:
+    """The runs of a batch, by sequence, person and key."""
+    query = select(Enrolment).where(
+        Enrolment.person_id.in_({delivery.person_id for delivery in deliveries}),
+        Enrolment.sequence_id.in_({delivery.origin_id for delivery in deliveries}),
+    )
+    return {(one.sequence_id, one.person_id, one.key): one for one in session.scalars(query)}
 
 
 class _Rules:
@@ -90,10 +105,28 @@ class _Rules:
         return bool(met[number])
 
 
-def _stopped(plan: Plan, snapshot: HistorySnapshot, way: Enrolment, now: int) -> bool:
-    entered, number = int(way.entered_at.timestamp()), int(snapshot.people.ids.searchsorted(way.person_id))
-    for stop in plan.exit_events:
-        rows = event_rows(stop, snapshot, entered, now)
-        if bool(((rows.person == number) & (rows.until > now)).any()):
-            return True
-    return False
+class _Stops:
+    """The events that end a run: each kind is looked up once for a whole batch, and only of its people."""
+
+    def __init__(self, snapshot: HistorySnapshot, ways: Sequence[Enrolment], now: int) -> None:
+        self.snapshot, self.now = snapshot, now
+        self.since = min((int(way.entered_at.timestamp()) for way in ways), default=now)
+        self.numbers = snapshot.people.ids.searchsorted([way.person_id for way in ways])
+        self.rows: dict[str, EventRows] = {}
+
+    def end(self, plan: Plan, way: Enrolment) -> bool:
+        """Whether one has happened to them since they came in, and stands."""
+        entered = int(way.entered_at.timestamp())
+        number = int(self.snapshot.people.ids.searchsorted(way.person_id))
+        for stop in plan.exit_events:
+            rows = self._rows(stop)
+            if bool(((rows.person == number) & (rows.at > entered) & (rows.until > self.now)).any()):
+                return True
+        return False
+
+    def _rows(self, stop: EventFilter) -> EventRows:
+        key = stop.model_dump_json()
+        if key not in self.rows:
+            every = event_rows(stop, self.snapshot, self.since, self.now)
+            self.rows[key] = every.taken(np.isin(every.person, self.numbers))
+        return self.rows[key]

@@ -4,8 +4,8 @@ from loyalbell.core.messages import content as c
 from loyalbell.core.policy.delivery_state import PLANNED
 from loyalbell.core.policy.origins import PROOF
 from loyalbell.services.application import Application
-from loyalbell.services.delivery.composer import once_only
 from loyalbell.services.delivery.link_tokens import new_token
+from loyalbell.services.delivery.once_only import once_only
 from loyalbell.services.settings.channels import ProofReader
 from loyalbell.storage.schema import Delivery, Person
 

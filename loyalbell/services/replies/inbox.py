@@ -16,8 +16,8 @@ from loyalbell.core.messages.mime import one_line
 from loyalbell.core.policy.delivery_state import PLANNED
 from loyalbell.core.policy.origins import ANSWER
 from loyalbell.services.application import Application
-from loyalbell.services.delivery.composer import once_only
 from loyalbell.services.delivery.link_tokens import new_token
+from loyalbell.services.delivery.once_only import once_only
 from loyalbell.services.settings.channels import StaffSettings
 from loyalbell.storage.consent import address_of
 from loyalbell.storage.schema import CannedAnswer, Delivery, Person, Reply, Shop, User

@@ -11,7 +11,7 @@ from loyalbell.core.sequences.engine_facts import MessageFacts, SendPolicy
 from loyalbell.core.sequences.event_rows import Others
 from loyalbell.core.sequences.plan import EventFilter, OnEvent, Plan, plan_or_none
 from loyalbell.core.sequences.triggers import TriggerContext
-from loyalbell.services.delivery.composer import OFTEN
+from loyalbell.services.delivery.claiming import OFTEN
 from loyalbell.services.segments.queries import saved_rules
 from loyalbell.services.settings.channels import CareSettings
 from loyalbell.services.settings.quiet_hours import quiet_of
