@@ -28,6 +28,7 @@ LEASE = ("tests.services.delivery.test_dispatcher.TheLock",)
 FOLLOWS = ("tests.storage.test_snapshot_follows", "tests.storage.test_change_tracking")
 ENGINE = ("tests.core.sequences.test_engine", "tests.core.clock.test_durations")
 RESTS = ("tests.services.delivery.test_channel_rests",)
+CLAIMING = ("tests.services.delivery.test_claiming",)
 PLACES = ("tests.services.sequences.test_place_waits",)
 GAP = ("tests.services.sequences.test_after_a_gap",)
 REFERENCES = ("tests.core.test_references", "tests.storage.test_references")
@@ -361,5 +362,33 @@ MUTANTS = (
         "signal.signal(signal.SIGTERM, signal.default_int_handler)",
         "pass",
         ("tests.services.delivery.test_stop_and_start",),
+    ),
+    Mutant(
+        "an event from before somebody came in ends their run",
+        SERVICES + "delivery/enrolment_recheck.py",
+        "(rows.at > entered)",
+        "(rows.at > 0)",
+        CLAIMING,
+    ),
+    Mutant(
+        "a message is claimed of which nobody asked whether its run has ended",
+        SERVICES + "delivery/dispatcher.py",
+        ".where(Delivery.id.in_(gone))",
+        "",
+        CLAIMING,
+    ),
+    Mutant(
+        "who was taken out between the look and the claim gets it",
+        SERVICES + "delivery/dispatcher.py",
+        "ended = gone | left_by_now(session, deliveries)",
+        "ended = gone",
+        CLAIMING,
+    ),
+    Mutant(
+        "a fault while messages are made leaves them in hand",
+        SERVICES + "delivery/dispatcher.py",
+        "give_back(session, going)",
+        "pass",
+        CLAIMING,
     ),
 )

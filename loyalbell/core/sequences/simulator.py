@@ -173,7 +173,9 @@ class _Stage:
 
     def _look(self, run: Run) -> None:
         """To the next instant at which something is to be looked at, or out."""
-        play, now, person = self.plays[run.play], run.position.due, self.turn.person
+        play, person = self.plays[run.play], self.turn.person
+        # who is overdue when it begins is looked at then, as by a tick after a time in which there was none
+        now = max(run.position.due, self.found.start)
         about = self.about.turn(play.key, person, now)
         self.turn.imagined.after_message = run.wave > 0
         position, acts = step(play.tree, run.position, about, now, asked=run.wave > 0)
@@ -183,7 +185,7 @@ class _Stage:
         if again:
             # imagined to leave at its instant; the others who are due come before what follows, as in a tick
             position = past_message(position, position.due, True)
-        run.wave = run.wave + 1 if again and position.due == now else 0
+        run.wave = run.wave + 1 if again and position.due <= now else 0
         if play.tree.wakes:
             position = woken(play.tree, position, self.about.first, now, position.due)
         run.position = position

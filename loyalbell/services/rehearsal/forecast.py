@@ -12,6 +12,8 @@ from sqlalchemy.orm import Session
 
 from loyalbell.core.clock.zones import zone_of
 from loyalbell.core.history.snapshot import HistorySnapshot
+from loyalbell.core.policy.delivery_state import PLANNED
+from loyalbell.core.policy.origins import SEQUENCE
 from loyalbell.core.rhythm.expected_orders import with_expected_orders
 from loyalbell.core.rhythm.return_curve import buying_days, gaps, repeat_curve
 from loyalbell.core.sequences.engine_facts import SequenceHistory
@@ -26,10 +28,10 @@ from loyalbell.services.application import Application
 from loyalbell.services.campaigns.audience import audience, plan_of
 from loyalbell.services.rehearsal.rehearsals import WATCHED, Rehearsed, made_of, reactions, really_sent
 from loyalbell.services.rhythm.queries import shop_gap
-from loyalbell.services.sequences.places import COLUMNS, place_of
+from loyalbell.services.sequences.places import COLUMNS, place_of, seconds
 from loyalbell.services.sequences.shop_policy import around_of, live_plans, send_policy_of
 from loyalbell.storage import schema
-from loyalbell.storage.schema import Campaign, Enrolment, Message, Shop
+from loyalbell.storage.schema import Campaign, Delivery, Enrolment, Message, Shop
 
 WEEKS, SEED = 6, 20
 
@@ -125,8 +127,8 @@ def _scene(application: Application) -> _Scene:
             around_of(session, policy),
             reactions(session, now),
             live_plans(session),
-            _standing(session, numbers, at),
-            _came_before(session, numbers),
+            standing_at(session, numbers, at),
+            came_before(session, numbers),
             already,
         )
     scene.already.extend(_scheduled(application, numbers, end))
@@ -134,20 +136,43 @@ def _scene(application: Application) -> _Scene:
     return scene
 
 
-def _standing(session: Session, numbers: dict[int, int], now: int) -> dict[int, list[tuple[int, Position]]]:
-    """Where everybody stands. Whose message is on its way or held is taken to get it now."""
+def standing_at(session: Session, numbers: dict[int, int], now: int) -> dict[int, list[tuple[int, Position]]]:
+    """Where everybody stands, by sequence id as (person number, position).
+
+    Whose message is planned is asked again when it is due; whose message a person must let go, or of which it
+    is not known whether it left, is taken to get it now.
+    """
     found: dict[int, list[tuple[int, Position]]] = {}
+    planned = _planned(session)
     for row in session.execute(select(*COLUMNS).where(Enrolment.state == UNDER_WAY).order_by(Enrolment.id)):
         place = place_of(row)
         if place.person in numbers:
             position = place.position
             if position.awaits == ON_ITS_WAY:
-                position = position._replace(due=now)
+                key = (place.sequence, place.person, place.key, position.step)
+                position = _waiting_for(position, planned.get(key), now)
             found.setdefault(place.sequence, []).append((numbers[place.person], position))
     return found
 
 
-def _came_before(session: Session, numbers: dict[int, int]) -> dict[int, dict[int, list[int]]]:
+def _waiting_for(position: Position, planned: tuple[datetime, datetime | None] | None, now: int) -> Position:
+    if planned is None:
+        return position._replace(due=now)
+    due, first = planned
+    return position._replace(due=int(due.timestamp()), settled=True, tried=seconds(first), awaits="")
+
+
+def _planned(session: Session) -> dict[tuple[int, int, str, str | None], tuple[datetime, datetime | None]]:
+    """By sequence, person, key and step when a planned message is due, and when it was at first."""
+    query = select(Delivery).where(Delivery.state == PLANNED, Delivery.origin_kind == SEQUENCE)
+    return {
+        (one.origin_id, one.person_id, one.occurrence, one.step): (one.due_at, one.first_due_at)
+        for one in session.scalars(query)
+    }
+
+
+def came_before(session: Session, numbers: dict[int, int]) -> dict[int, dict[int, list[int]]]:
+    """By sequence id and person number the instants at which somebody came in, ascending."""
     found: dict[int, dict[int, list[int]]] = {}
     came = select(Enrolment.sequence_id, Enrolment.person_id, Enrolment.entered_at).where(
         Enrolment.state != "kept out"

@@ -18,20 +18,22 @@ from loyalbell.core.sequences.plan import MessageStep, Plan, every_step, read_pl
 from loyalbell.core.sequences.plan_tree import tree_of
 from loyalbell.core.sequences.rehearsal import Rehearsal, RehearsalScene
 from loyalbell.core.sequences.simulator import rehearse
-from loyalbell.services.rehearsal.rehearsals import without_doings
+from loyalbell.services.rehearsal import forecast
+from loyalbell.services.rehearsal.rehearsals import really_sent, without_doings
 from loyalbell.services.scheduler import tick
-from loyalbell.services.sequences import publishing
+from loyalbell.services.sequences import pausing, publishing, volume_guard
 from loyalbell.services.sequences.commands import keep
 from loyalbell.services.sequences.shop_policy import around_of, send_policy_of
 from loyalbell.storage import schema
-from loyalbell.storage.schema import ConsentEntry, Delivery, Enrolment, Order, Shop
+from loyalbell.storage.schema import ConsentEntry, Delivery, Enrolment, HeldBatch, Order, Shop
 from tests.services.sequences.test_runner import SequenceCase
-from tests.support import NOW, ZONE
+from tests.support import NOW, ZONE, FakeSender
 
 PEOPLE, DAYS = 4, 24
 HOUR = 3_600
 START = int(NOW.timestamp())
 IDS = iter(range(10**9))
+DISTURBANCES = ("silenced", "paused", "held", "put off", "off")
 
 
 def steps(depth: int) -> st.SearchStrategy[list[dict[str, Any]]]:
@@ -271,14 +273,21 @@ class AgreeTest(SequenceCase):
                 ConsentEntry(person_id=person, channel="email", state="refused", at=at, source="test")
             )
 
-    def live(self, refusals: list[tuple[int, int]], off: tuple[int, int] = (0, 0)) -> None:
+    def live(
+        self,
+        refusals: list[tuple[int, int]],
+        off: tuple[int, int] = (0, 0),
+        end: int = START + DAYS * 86_400,
+        begun: bool = False,
+    ) -> None:
         """The clock stops at every instant at which anything could happen.
 
         Start rules look at 9:00, 13:00 UTC.
 
         The program is off after the first and before the second instant of ``off``.
         """
-        end = START + DAYS * 86_400
+        if begun:
+            tick(self.application, self.sender)
         with self.application.database.reading() as session:
             exit_events = {int(at.timestamp()) for at in session.scalars(select(Order.placed_at)) if at > NOW}
         exit_events |= {START - START % HOUR + day * 86_400 for day in range(1, DAYS + 1)}
@@ -289,10 +298,16 @@ class AgreeTest(SequenceCase):
         while True:
             now = int(self.clock.now().timestamp())
             with self.application.database.reading() as session:
-                due = session.scalar(select(func.min(Enrolment.due_at)).where(Enrolment.state == "under way"))
-            later = [one for one in exit_events if one > now] + (
-                [max(int(due.timestamp()), now + 1)] if due else []
-            )
+                place = session.scalar(
+                    select(func.min(Enrolment.due_at)).where(Enrolment.state == "under way")
+                )
+                message = session.scalar(
+                    select(func.min(Delivery.due_at)).where(
+                        Delivery.state == "planned", Delivery.due_at > self.clock.now()
+                    )
+                )
+            later = [one for one in exit_events if one > now]
+            later += [max(int(due.timestamp()), now + 1) for due in (place, message) if due]
             if not later or min(later) > end:
                 return
             coming = off[1] if off[0] < min(later) < off[1] else min(later)
@@ -387,12 +402,94 @@ class AgreeTest(SequenceCase):
             if one.state == "withheld" and was[key].state == "sent":
                 self.assertEqual(one.cause, "too late")
 
-    def publish_anyhow(self, made: int) -> None:
+    @settings(max_examples=10, deadline=None, suppress_health_check=list(HealthCheck))
+    @given(
+        st.one_of(PLANS, SIMPLE),
+        ORDERS,
+        LIMITS,
+        st.sampled_from([("", ""), ("21:00", "08:00")]),
+        st.sampled_from(DISTURBANCES),
+        st.tuples(st.integers(0, 8 * 24), st.integers(1, 60)),
+    )
+    def test_after_any_disturbance_the_coming_weeks_are_what_then_happens(
+        self, drawn: Any, orders: Any, limits: Any, quiet: Any, disturbance: str, when: tuple[int, int]
+    ) -> None:
+        """Held and released, silenced, paused and resumed, put off by the network, or the program off: from
+        the instant at which that is over, at any hour, the rehearsal says what the engine does.
+        """
+        plan = named(drawn)
+        self.clear()
+        self.care(limits=limits, quiet_begins=quiet[0], quiet_ends=quiet[1], guard_floor=10_000, silent=[])
+        self.fill(orders)
+        made = keep(self.application, None, "Drawn", plan, "Ida")
+        self.publish_anyhow(made, normal=0)
+        begins = START + when[0] * HOUR + 13
+        over = begins + when[1] * HOUR
+        self.live([], end=begins)
+        self.disturb(disturbance, made, begins, over)
+        before = {one.id for one in self.deliveries() if one.state in ("sent", "withheld")}
+        dry = self.coming(made, plan, over)
+        self.live([], begun=True)
+        after = [one for one in self.deliveries() if one.id not in before]
+        mine = sorted(
+            (int(one.due_at.timestamp()), one.person_id, one.step) for one in after if one.state == "sent"
+        )
+        theirs = sorted((one.at, one.person + 1, one.step) for one in dry.sent)
+        self.assertEqual(mine, theirs)
+
+    def disturb(self, what: str, made: int, begins: int, over: int) -> None:
+        """From ``begins`` to ``over``; then the clock stands at ``over``, everything is caught up with, and
+        nothing more has left.
+        """
+        self.clock.instant = datetime.fromtimestamp(begins, UTC)
+        busy, later = FakeSender("try later", "451 come back"), self.sender
+        if what == "silenced":
+            self.care(silent=["email", "text", "chat"])
+        elif what == "paused":
+            pausing.pause(self.application, made, "Ida")
+        elif what == "held":
+            self.care(guard_floor=1, guard_factor=1.0, newcomer_percent=0.01)
+        elif what == "put off":
+            self.sender = busy
+        if what != "off":
+            self.live([], end=over - 1, begun=True)
+        self.sender = later
+        self.clock.instant = datetime.fromtimestamp(over, UTC)
+        if what == "paused":
+            pausing.resume(self.application, made, True, True, "Ida")
+        self.care(silent=["email", "text", "chat"], guard_floor=10_000)
+        for batch in self.held_batches():
+            volume_guard.decide(self.application, batch, None, "Ida")
+        tick(self.application, self.sender)
+        self.care(silent=[])
+
+    def held_batches(self) -> list[int]:
+        with self.application.database.reading() as session:
+            return list(session.scalars(select(HeldBatch.id).where(HeldBatch.state == "held")))
+
+    def coming(self, sequence_id: int, plan: Plan, now: int) -> Rehearsal:
+        """From where everybody stands now to the end."""
+        with self.application.database.reading() as session:
+            sequence = session.get_one(schema.Sequence, sequence_id)
+            policy = send_policy_of(session, session.get_one(Shop, 1), self.clock.now())
+            around = around_of(session, policy)
+            known = SequenceHistory(self.application.snapshot(), policy)
+            numbers = {person: number for number, person in enumerate(known.ids)}
+            standing = forecast.standing_at(session, numbers, now).get(sequence_id, [])
+            before = forecast.came_before(session, numbers).get(sequence_id, {})
+            sent = really_sent(session, self.clock.now(), [])
+        scene = RehearsalScene(
+            sequence.key, tree_of(plan), before=before, standing=standing, number=sequence_id
+        )
+        already = sorted((at, numbers[person]) for at, person in sent)
+        return rehearse([scene], known, now, START + DAYS * 86_400, around, already=already)
+
+    def publish_anyhow(self, made: int, normal: int = 10_000) -> None:
         """Some drawn plans have mistakes that the check refuses; the engine must stand them all the same."""
         checked = publishing.must_fix
         publishing.must_fix = lambda found: False  # type: ignore[assignment]
         try:
-            publishing.publish(self.application, made, publishing.Choices(), "Ida", normal=10_000)
+            publishing.publish(self.application, made, publishing.Choices(), "Ida", normal=normal)
         finally:
             publishing.must_fix = checked
 
