@@ -391,4 +391,18 @@ MUTANTS = (
         "pass",
         CLAIMING,
     ),
+    Mutant(
+        "a message that waits for the morning is taken to be out in the coming weeks",
+        SERVICES + "rehearsal/forecast.py",
+        "position = _waiting_for(position, planned.get(key), now)",
+        "position = _waiting_for(position, None, now)",
+        ("tests.services.sequences.test_rehearsal_agrees",),
+    ),
+    Mutant(
+        "who is overdue when a rehearsal begins is taken to be in time",
+        CORE + "sequences/simulator.py",
+        "now = max(run.position.due, self.found.start)",
+        "now = run.position.due",
+        ("tests.services.sequences.test_rehearsal_agrees",),
+    ),
 )
