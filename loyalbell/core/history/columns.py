@@ -18,6 +18,8 @@ Column = NDArray[Any]
 
 NEVER = np.int64(2**62)
 FEW = 2_000
+EARLIEST = 2**36
+"""Seconds before and after 1970 within which everything lies that happens: two thousand years."""
 
 
 def column(kind: type = np.int64, blank: Any = 0) -> Any:
@@ -96,6 +98,11 @@ class Rows:
     def _place(self, at: int, key: int) -> int:
         low, high = np.searchsorted(self.at, (at, at + 1))
         return int(low + np.searchsorted(self.key[low:high], key, side="right"))
+
+
+def by_person_and_time(person: Column, at: Ints) -> Ints:
+    """Person and instant as one number that sorts by both; instants beyond ``EARLIEST`` count as it."""
+    return person.astype(np.int64) * (2 * EARLIEST) + np.clip(at, -EARLIEST, EARLIEST - 1) + EARLIEST
 
 
 def distinct(values: Ints) -> Ints:

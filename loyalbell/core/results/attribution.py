@@ -1,51 +1,81 @@
-"""What came of a message: orders and revenue, attributed once."""
+"""Which message an order is put down to: at most one, with the reason. Pure; whole columns at once."""
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Sequence
 from dataclasses import dataclass
+from enum import IntEnum
+
+import numpy as np
+
+from loyalbell.core.clock.zones import DAY
+from loyalbell.core.history.columns import Ints, Small, by_person_and_time
 
 DEFAULT_WINDOW_DAYS = 5
-DAY = 86_400
+
+
+class Reason(IntEnum):
+    """Why an order is put down to a message; the lower one wins over the higher."""
+
+    NONE = -1
+    CODE = 0
+    CLICK = 1
+    TEXT = 2
+    OPEN = 3
+
+
+REASON_WORDS = {
+    Reason.CODE: "the code in it was used",
+    Reason.CLICK: "a link in it was the last one pressed before",
+    Reason.TEXT: "it was the last text or chat before",
+    Reason.OPEN: "it was the last one opened before",
+}
 
 
 @dataclass(frozen=True)
-class Response:
-    """A click (or, where the setting allows, an open) of a person. ``at`` in seconds."""
+class Touches:
+    """What may have led to an order: who, when (seconds since 1970), and the message's delivery id."""
 
-    origin: int
-    at: int
+    person: Small
+    at: Ints
+    delivery: Ints
+
+    def latest(self, person: Small, at: Ints, window: int) -> Ints:
+        """For each order the delivery of its person's latest touch, ``at - window <= touch <= at``; else -1.
+
+        Of two at one instant the later delivery counts.
+        """
+        if not len(self.at) or not len(at):
+            return np.full(len(at), -1, dtype=np.int64)
+        order = np.lexsort((self.delivery, self.at, self.person))
+        keys = by_person_and_time(self.person, self.at)[order]
+        place = np.searchsorted(keys, by_person_and_time(person, at), side="right") - 1
+        near = order[np.maximum(place, 0)]
+        is_near = (place >= 0) & (self.person[near] == person) & (self.at[near] >= at - window)
+        return np.where(is_near, self.delivery[near], -1)
 
 
 @dataclass(frozen=True)
-class Bought:
-    """An order of a person. ``money`` is net of refunds, in minor units."""
+class Attributed:
+    """For each order, in the order in which they were given: its delivery's id (-1: none) and the reason."""
 
-    order: int
-    person: int
-    at: int
-    money: int
+    delivery: Ints
+    reason: Small
 
 
 def attribute(
-    orders: Iterable[Bought],
-    clicks: Mapping[int, list[Response]],
-    opens: Mapping[int, list[Response]] | None = None,
+    person: Small,
+    at: Ints,
+    kinds: Sequence[tuple[Reason, Touches]],
     window_days: int = DEFAULT_WINDOW_DAYS,
-) -> dict[int, int]:
-    """Which origin each order belongs to, as order id → origin; each order at most once.
+) -> Attributed:
+    """Each order at most once: to the first of ``kinds`` that was near enough, and of it the latest.
 
-    The latest click within the window before the order wins; without one, the
-    latest open, where ``opens`` are given at all. ``clicks`` and ``opens`` are by person.
+    (Rules of the job, section 7: the latest click, else the latest delivered text or chat, else, if the
+    setting allows, the latest open.)
     """
-    found = {}
-    for order in orders:
-        for engagements in (clicks, opens or {}):
-            origin = _latest(engagements.get(order.person, []), order.at, window_days * DAY)
-            if origin is not None:
-                found[order.order] = origin
-                break
-    return found
-
-
-def _latest(engagements: list[Response], at: int, window: int) -> int | None:
-    near = [response for response in engagements if at - window <= response.at <= at]
-    return max(near, key=lambda response: response.at).origin if near else None
+    delivery = np.full(len(at), -1, dtype=np.int64)
+    reason = np.full(len(at), Reason.NONE, dtype=np.int32)
+    for kind, touches in sorted(kinds, key=lambda one: one[0]):
+        found = touches.latest(person, at, window_days * DAY)
+        fresh = (delivery < 0) & (found >= 0)
+        delivery[fresh], reason[fresh] = found[fresh], kind
+    return Attributed(delivery, reason)

@@ -7,13 +7,11 @@ from typing import Any
 
 import numpy as np
 
-from loyalbell.core.history.columns import NEVER, Ints, Mask, Rows, Small
+from loyalbell.core.history.columns import EARLIEST, NEVER, Ints, Mask, Rows, Small, by_person_and_time
 from loyalbell.core.history.snapshot import CANCELLED, KEPT, MISSED, STATUSES, HistorySnapshot
 from loyalbell.core.sequences.plan import EventFilter
 
 STANDING = NEVER
-EARLIEST = 2**36
-"""Seconds before and after 1970 within which everything lies that happens: two thousand years."""
 
 
 @dataclass(frozen=True)
@@ -143,14 +141,9 @@ def _voided_before(rows: EventRows) -> Ints:
     """For each row how many earlier ones of the person were void by then; one sort for the whole book."""
     voided = np.flatnonzero(rows.until < STANDING)
     counts_from = np.maximum(rows.at[voided] + 1, rows.until[voided])
-    voids = np.sort(_by_person(rows.person[voided], counts_from))
-    first = np.searchsorted(voids, _by_person(rows.person, np.full(len(rows), -EARLIEST)))
-    return np.searchsorted(voids, _by_person(rows.person, rows.at), side="right") - first
-
-
-def _by_person(person: Small, at: Ints) -> Ints:
-    """Person and instant as one number that sorts by both."""
-    return person.astype(np.int64) * (2 * EARLIEST) + (at + EARLIEST)
+    voids = np.sort(by_person_and_time(rows.person[voided], counts_from))
+    first = np.searchsorted(voids, by_person_and_time(rows.person, np.full(len(rows), -EARLIEST)))
+    return np.searchsorted(voids, by_person_and_time(rows.person, rows.at), side="right") - first
 
 
 def _visits(what: EventFilter, snapshot: HistorySnapshot, low: int, high: int, others: Others) -> EventRows:

@@ -2,16 +2,18 @@
 
 from collections import Counter
 from dataclasses import dataclass
-from datetime import datetime, timedelta
+from datetime import UTC, datetime
 
+import numpy as np
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from loyalbell.core.policy.delivery_state import BOUNCED, HANDED_OVER, SENT, UNSURE, WAITING, WITHHELD
 from loyalbell.core.policy.send_policy import CAUSE_WORDS
-from loyalbell.core.results.attribution import DEFAULT_WINDOW_DAYS, Bought, Response, attribute
+from loyalbell.core.results.attribution import DEFAULT_WINDOW_DAYS, REASON_WORDS, Reason
 from loyalbell.services.application import Application
-from loyalbell.storage.schema import Campaign, Delivery, DeliveryEvent, Message, MessageVersion, Order, Person
+from loyalbell.services.results.origins import Credits, credits_of
+from loyalbell.storage.schema import Campaign, Delivery, DeliveryEvent, Message, MessageVersion, Person
 
 SQL_BATCH = 5_000
 FIGURES = {
@@ -31,7 +33,7 @@ EXPLANATIONS = {
     "delivered": "their mail server took it and sent nothing back",
     "opened": "the pictures were loaded at least once",
     "clicked": "pressed a button at least once",
-    "ordered": f"ordered within {DEFAULT_WINDOW_DAYS} days of a click",
+    "ordered": f"ordered within {DEFAULT_WINDOW_DAYS} days of a click, or of a text, or with its code",
     "refused": "pressed unsubscribe in this message",
     "bounced": "their mail server refused it",
     "waiting": "planned, not yet handed over",
@@ -90,18 +92,25 @@ def results_of(application: Application, campaign_id: int) -> Results:
         )
         events = _events(session, campaign_id)
         names = _names(session, [delivery.person_id for delivery in deliveries])
-        credited = _attributed(session, campaign_id, deliveries)
         people = _parted(deliveries, names)
         _add_events(people, deliveries, events, names)
-        for order in credited:
-            line = PersonLine(order.person_id, names[order.person_id], "ordered", order.placed_at)
-            people["ordered"].setdefault(order.person_id, line)
-        revenue = sum(order.total_minor - order.refunded_minor for order in credited)
+        credited = credits_of(application).of_deliveries(np.array([one.id for one in deliveries]))
+        for person_id, at, reason in zip(*_readable(application, credited), strict=True):
+            line = PersonLine(person_id, names[person_id], f"ordered: {reason}", at)
+            people["ordered"].setdefault(person_id, line)
+        revenue = int(credited.money.sum())
         by_hour = _by_hour(campaign, deliveries, events)
         names_of, message_of = _messages(session, deliveries)
         return Results(
-            campaign, people, revenue, len(credited), by_hour, names_of, message_of, _rounds(deliveries)
+            campaign, people, revenue, len(credited.at), by_hour, names_of, message_of, _rounds(deliveries)
         )
+
+
+def _readable(application: Application, credited: Credits) -> tuple[list[int], list[datetime], list[str]]:
+    """Of each order its person's id, when it was, and why it is put down to a message, in words."""
+    ids = application.snapshot().people.ids[credited.person].tolist()
+    instants = [datetime.fromtimestamp(at, UTC) for at in credited.at.tolist()]
+    return ids, instants, [REASON_WORDS[Reason(one)] for one in credited.reason.tolist()]
 
 
 def _messages(session: Session, deliveries: list[Delivery]) -> tuple[dict[int, str], dict[int, int]]:
@@ -176,47 +185,6 @@ def _add_events(
             person_id = whose[event.delivery_id]
             line = PersonLine(person_id, names[person_id], event.kind, event.at)
             people[event.kind].setdefault(person_id, line)
-
-
-def _attributed(session: Session, campaign_id: int, deliveries: list[Delivery]) -> list[Order]:
-    """Orders that belong to this campaign, each to one origin at most.
-
-    Clicks on every message of these people are looked at, so that a later
-    message's click takes the order away from an earlier one.
-    """
-    window = timedelta(days=DEFAULT_WINDOW_DAYS)
-    sent = [delivery for delivery in deliveries if delivery.state in HANDED_OVER and delivery.sent_at]
-    if not sent:
-        return []
-    ids = [delivery.person_id for delivery in sent]
-    first = min(delivery.sent_at for delivery in sent if delivery.sent_at)
-    clicks: dict[int, list[Response]] = {}
-    orders: list[Order] = []
-    for start in range(0, len(ids), SQL_BATCH):
-        part = ids[start : start + SQL_BATCH]
-        rows = session.execute(
-            select(Delivery.person_id, Delivery.origin_kind, Delivery.origin_id, DeliveryEvent.at)
-            .join(DeliveryEvent, DeliveryEvent.delivery_id == Delivery.id)
-            .where(
-                Delivery.person_id.in_(part),
-                DeliveryEvent.kind == "clicked",
-                DeliveryEvent.at >= first - window,
-            )
-        )
-        for person_id, kind, origin, at in rows:
-            key = origin if kind == "campaign" else -origin
-            clicks.setdefault(person_id, []).append(Response(key, int(at.timestamp())))
-        orders += session.scalars(
-            select(Order).where(
-                Order.person_id.in_(part),
-                Order.placed_at >= first,
-                Order.cancelled_at.is_(None),
-            )
-        )
-    standing = [o for o in orders if not (o.refunded_minor and o.refunded_minor >= o.total_minor)]
-    bought = [Bought(o.id, o.person_id, int(o.placed_at.timestamp()), o.total_minor) for o in standing]
-    origins = attribute(bought, clicks)
-    return [order for order in standing if origins.get(order.id) == campaign_id]
 
 
 def _by_hour(

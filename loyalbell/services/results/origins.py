@@ -1,0 +1,158 @@
+"""What orders are put down to, and who qualified for what: whole columns of the snapshot, kept while it
+stands.
+"""
+
+from dataclasses import dataclass
+
+import numpy as np
+from sqlalchemy import func, select
+from sqlalchemy.orm import Session
+
+from loyalbell.core.channels import CHANNELS
+from loyalbell.core.history.columns import Ints, Mask, Small
+from loyalbell.core.history.snapshot import ENROLMENT_ENDS, HistorySnapshot
+from loyalbell.core.policy.delivery_state import SENT, WITHHELD
+from loyalbell.core.policy.origins import CAMPAIGN, SEQUENCE
+from loyalbell.core.results.attribution import DEFAULT_WINDOW_DAYS, Reason, Touches, attribute
+from loyalbell.core.results.came_back import Qualified
+from loyalbell.core.sequences.event_rows import ByPerson, event_rows
+from loyalbell.core.sequences.plan import Plan, plan_or_none
+from loyalbell.core.sequences.plan_tree import tree_of
+from loyalbell.core.sequences.qualifying import seconds_until_anything
+from loyalbell.services.application import Application
+from loyalbell.storage import schema
+from loyalbell.storage.schema import Delivery, OfferCode, Redemption, SequenceVersion
+
+Origin = tuple[str, int]
+"""``campaign`` or ``sequence``, and its number."""
+
+
+@dataclass(frozen=True)
+class Credits:
+    """Orders that stand, each with the delivery it is put down to (-1: none) and why. Money is net."""
+
+    order: Ints
+    person: Small
+    at: Ints
+    money: Ints
+    delivery: Ints
+    reason: Small
+
+    def of_deliveries(self, deliveries: Ints) -> "Credits":
+        mine = np.isin(self.delivery, deliveries)
+        return Credits(*(getattr(self, name)[mine] for name in self.__dataclass_fields__))
+
+
+def credits_of(application: Application) -> Credits:
+    """Every order of the book, attributed once over campaigns and sequences alike."""
+    snapshot, now = application.snapshot(), int(application.clock.now().timestamp())
+    return application.cache.of_version(
+        "credits", snapshot.version, now // 60, lambda: _credits(application, snapshot, now), 2
+    )
+
+
+def _credits(application: Application, snapshot: HistorySnapshot, now: int) -> Credits:
+    orders = snapshot.orders
+    rows = slice(0, int(np.searchsorted(orders.at, now, side="right")))
+    stands = orders.counted(rows, now)
+    key, person, at = orders.key[rows][stands], orders.person[rows][stands], orders.at[rows][stands]
+    money = orders.net_money(rows, now)[stands]
+    ours = _ours(snapshot)
+    clicks = _engaged(snapshot, "clicked", ours)
+    texts = ours & np.isin(snapshot.deliveries.channel, [CHANNELS.index(one) for one in ("text", "chat")])
+    sent = snapshot.deliveries.taken(texts)
+    kinds = [
+        (Reason.CLICK, clicks),
+        (Reason.TEXT, Touches(sent.person, sent.at, sent.key)),
+    ]
+    found = attribute(person, at, kinds, DEFAULT_WINDOW_DAYS)
+    delivery, reason = found.delivery, found.reason
+    with application.database.reading() as session:
+        codes = _codes_used(session)
+    by_code = np.array([codes.get(order, -1) for order in key.tolist()] if codes else [], dtype=np.int64)
+    if len(by_code):
+        delivery = np.where(by_code >= 0, by_code, delivery)
+        reason = np.where(by_code >= 0, np.int32(Reason.CODE), reason)
+    return Credits(key, person, at, money, delivery, reason)
+
+
+def _ours(snapshot: HistorySnapshot) -> Mask:
+    """Which messages are of campaigns and sequences."""
+    words = [snapshot.words.get(word, -1) for word in (CAMPAIGN, SEQUENCE)]
+    return np.isin(snapshot.deliveries.origin, words)
+
+
+def _engaged(
+    snapshot: HistorySnapshot, what: str, ours: np.ndarray[tuple[int], np.dtype[np.bool_]]
+) -> Touches:
+    rows = snapshot.engagements
+    mine = (rows.kind == snapshot.words.get(what, -1)) & np.isin(rows.delivery, snapshot.deliveries.key[ours])
+    return Touches(rows.person[mine], rows.at[mine], rows.delivery[mine])
+
+
+def _codes_used(session: Session) -> dict[int, int]:
+    """By order the delivery whose code was used with it."""
+    query = (
+        select(Redemption.order_id, OfferCode.delivery_id)
+        .join(OfferCode, OfferCode.id == Redemption.code_id)
+        .join(Delivery, Delivery.id == OfferCode.delivery_id)
+        .where(Redemption.order_id.is_not(None), Delivery.origin_kind.in_((CAMPAIGN, SEQUENCE)))
+        .order_by(Redemption.order_id)
+    )
+    return {order: delivery for order, delivery in session.execute(query) if order and delivery}
+
+
+def qualified_for(application: Application, origin: Origin) -> Qualified:
+    """Who qualified for a campaign or a sequence, at every time they did, treated or held back."""
+    if origin[0] == SEQUENCE:
+        return _of_sequence(application, origin[1])
+    return _of_campaign(application, origin[1])
+
+
+def plan_of_sequence(session: Session, sequence_id: int) -> Plan | None:
+    """The newest published plan, ``None`` where there is none or it cannot be read."""
+    query = select(SequenceVersion.plan).where(SequenceVersion.sequence_id == sequence_id)
+    data = session.scalar(query.order_by(SequenceVersion.number.desc()).limit(1))
+    return None if data is None else plan_or_none(data)
+
+
+def _of_sequence(application: Application, sequence_id: int) -> Qualified:
+    snapshot, now = application.snapshot(), int(application.clock.now().timestamp())
+    with application.database.reading() as session:
+        sequence = session.get_one(schema.Sequence, sequence_id)
+        plan = plan_of_sequence(session, sequence_id)
+    mine = snapshot.enrolments.taken(snapshot.enrolments.sequence == sequence_id)
+    is_held = mine.how == ENROLMENT_ENDS.index("held back")
+    if plan is None:
+        return Qualified(mine.person, mine.at, is_held)
+    tree = tree_of(plan)
+    people = snapshot.people.ids[mine.person].tolist()
+    waits = np.array([seconds_until_anything(tree, sequence.key, one) for one in people], dtype=np.int64)
+    then = mine.at + waits
+    stays = then <= now
+    since = int(mine.at.min()) - 1 if len(mine) else 0
+    for stop in plan.exit_events if waits.any() else ():
+        rows = ByPerson(event_rows(stop, snapshot, since, now), len(snapshot.people))
+        for at in np.flatnonzero(stays & (waits > 0)).tolist():
+            stays[at] = rows.first(int(mine.person[at]), int(mine.at[at]), int(then[at])) is None
+    return Qualified(mine.person, then, is_held).taken(stays)
+
+
+def _of_campaign(application: Application, campaign_id: int) -> Qualified:
+    snapshot = application.snapshot()
+    held = (Delivery.state == WITHHELD) & (Delivery.cause == "held back")
+    query = select(
+        Delivery.person_id, func.coalesce(Delivery.sent_at, Delivery.due_at), held.label("held")
+    ).where(
+        Delivery.origin_kind == CAMPAIGN,
+        Delivery.origin_id == campaign_id,
+        held | (Delivery.state == SENT),
+    )
+    with application.database.reading() as session:
+        rows = session.execute(query).all()
+    ids = np.array([row[0] for row in rows], dtype=np.int64)
+    at = np.array([int(row[1].timestamp()) for row in rows], dtype=np.int64)
+    numbers = snapshot.number_of(ids)
+    known = numbers >= 0
+    is_held = np.array([bool(row[2]) for row in rows], dtype=np.bool_)
+    return Qualified(numbers.astype(np.int32), at, is_held).taken(known)

@@ -1,0 +1,225 @@
+"""All campaigns and sequences in one table: what each sent, brought, cost and added in some days."""
+
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from math import ceil
+
+import numpy as np
+from sqlalchemy import ColumnElement, func, select
+from sqlalchemy.orm import Session
+
+from loyalbell.core.channels import CHANNELS
+from loyalbell.core.clock.zones import DAY
+from loyalbell.core.history.columns import Ints, Small
+from loyalbell.core.history.snapshot import Deliveries, HistorySnapshot
+from loyalbell.core.policy.origins import CAMPAIGN, SEQUENCE
+from loyalbell.core.results.came_back import Compared, Purchases, Qualified, compare
+from loyalbell.core.results.verdict import Judged, judge
+from loyalbell.services.application import Application
+from loyalbell.services.results.origins import (
+    Origin,
+    credits_of,
+    plan_of_sequence,
+    qualified_for,
+)
+from loyalbell.services.results.ranges import Days
+from loyalbell.storage import schema
+from loyalbell.storage.schema import Campaign, Delivery, OfferCode, Redemption
+
+RETURN_DAYS = 30
+"""Within how many days somebody has come back, where no goal says otherwise."""
+PARTS = 12
+PACE_WEEKS = 13
+"""The pace at which people qualify is taken from so many weeks."""
+COLUMNS = ("name", "delivered", "came back", "orders", "revenue", "cost", "added")
+
+
+@dataclass(frozen=True)
+class ResultRow:
+    """One campaign or sequence. ``delivered`` and ``came_back`` are people; money is in minor units.
+
+    ``trend``: people who came back, by the part of the days in which they got their first message.
+    ``weeks_to_go``: until it is likely decided, at today's pace; ``None`` where that cannot be said.
+    """
+
+    origin: Origin
+    name: str
+    state: str
+    channels: tuple[str, ...]
+    delivered: int
+    came_back: int
+    trend: tuple[int, ...]
+    orders: int
+    revenue: int
+    cost: int
+    days: int
+    judged: Judged
+    treated: int
+    held: int
+    weeks_to_go: int | None
+
+    @property
+    def added(self) -> float:
+        """The best estimate of what it added, by the share of people; 0 where nothing is known."""
+        return self.judged.interval.best if self.judged.interval else 0.0
+
+
+@dataclass(frozen=True)
+class Totals:
+    """Of all rows; ``people`` are counted once."""
+
+    people: int
+    orders: int
+    revenue: int
+    cost: int
+
+
+@dataclass(frozen=True)
+class Overview:
+    rows: list[ResultRow]
+    totals: Totals
+    days: Days
+
+
+def overview(application: Application, days: Days) -> Overview:
+    """Kept while neither the book nor the hour changes."""
+    snapshot, hour = application.snapshot(), int(application.clock.now().timestamp()) // 3_600
+    return application.cache.of_version(
+        "results",
+        snapshot.version,
+        (hour, days),
+        lambda: _Working(application, snapshot, days).overview(),
+        12,
+    )
+
+
+def in_order(rows: list[ResultRow], by: str) -> list[ResultRow]:
+    """By one of ``COLUMNS``, the largest first; names ascending."""
+    if by == "name":
+        return sorted(rows, key=lambda row: row.name.casefold())
+    keys = {"came back": "came_back"}
+    name = keys.get(by, by if by in COLUMNS else "delivered")
+    return sorted(rows, key=lambda row: (-getattr(row, name), row.name.casefold()))
+
+
+class _Working:
+    """What the rows of one table share."""
+
+    def __init__(self, application: Application, snapshot: HistorySnapshot, days: Days) -> None:
+        self.application, self.snapshot, self.days = application, snapshot, days
+        self.now = int(application.clock.now().timestamp())
+        self.purchases = Purchases.of(snapshot.orders, self.now)
+        self.credits = credits_of(application)
+        self.sent = snapshot.deliveries.taken(snapshot.deliveries.span(days.low, min(days.high, self.now)))
+
+    def overview(self) -> Overview:
+        with self.application.database.reading() as session:
+            names = self._names(session)
+            costs = self._costs(session)
+            goals = {
+                origin: plan.goal.days
+                for origin in names
+                if origin[0] == SEQUENCE
+                and (plan := plan_of_sequence(session, origin[1])) is not None
+                and plan.goal is not None
+            }
+        rows = [self._row(origin, *names[origin], costs, goals.get(origin, RETURN_DAYS)) for origin in names]
+        ours = self.sent.taken(self._is_ours())
+        total = Totals(
+            len(np.unique(ours.person)),
+            sum(row.orders for row in rows),
+            sum(row.revenue for row in rows),
+            sum(row.cost for row in rows),
+        )
+        return Overview(rows, total, self.days)
+
+    def _is_ours(self) -> np.ndarray[tuple[int], np.dtype[np.bool_]]:
+        return np.isin(self.sent.origin, [self.snapshot.words.get(one, -1) for one in (CAMPAIGN, SEQUENCE)])
+
+    def _names(self, session: Session) -> dict[Origin, tuple[str, str]]:
+        """Name and state of everything that has gone out at least once, or is live."""
+        campaigns = session.execute(
+            select(Campaign.id, Campaign.name, Campaign.state).where(Campaign.started_at.is_not(None))
+        )
+        sequences = session.execute(
+            select(schema.Sequence.id, schema.Sequence.name, schema.Sequence.state).where(
+                schema.Sequence.live_version_id.is_not(None)
+            )
+        )
+        found = {(SEQUENCE, number): (name, state) for number, name, state in sequences}
+        return found | {(CAMPAIGN, number): (name, state) for number, name, state in campaigns}
+
+    def _costs(self, session: Session) -> dict[Origin, int]:
+        """What messages and the offers used with them cost, by origin, in minor units."""
+        texts = select(Delivery.origin_kind, Delivery.origin_id, func.sum(Delivery.cost_minor))
+        offers = (
+            select(Delivery.origin_kind, Delivery.origin_id, func.sum(Redemption.cost_minor))
+            .join(OfferCode, OfferCode.delivery_id == Delivery.id)
+            .join(Redemption, Redemption.code_id == OfferCode.id)
+        )
+        found: dict[Origin, int] = {}
+        for query in (texts.where(Delivery.cost_minor > 0), offers):
+            grouped = query.where(self._sent_in_days()).group_by(Delivery.origin_kind, Delivery.origin_id)
+            for kind, number, cost in session.execute(grouped):
+                found[kind, number] = found.get((kind, number), 0) + int(cost or 0)
+        return found
+
+    def _sent_in_days(self) -> ColumnElement[bool]:
+        low, high = (datetime.fromtimestamp(at, UTC) for at in (self.days.low, self.days.high))
+        return Delivery.sent_at.between(low, high)
+
+    def _row(self, origin: Origin, name: str, state: str, costs: dict[Origin, int], days: int) -> ResultRow:
+        mine = self._deliveries(origin)
+        person, at = first_of_each(mine)
+        came = self.purchases.between(person, at, np.minimum(at + days * DAY, self.now))[0] > 0
+        credited = self.credits.of_deliveries(mine.key)
+        everyone = qualified_for(self.application, origin)
+        compared = self.compared(everyone, days)
+        judged = judge(*compared.shares)
+        return ResultRow(
+            origin,
+            name,
+            state,
+            tuple(CHANNELS[code] for code in np.unique(mine.channel).tolist()),
+            len(person),
+            int(came.sum()),
+            self._trend(at[came]),
+            len(credited.at),
+            int(credited.money.sum()),
+            costs.get(origin, 0),
+            days,
+            judged,
+            len(compared.shares[0]),
+            len(compared.shares[1]),
+            weeks_to_go(judged, everyone, self.now),
+        )
+
+    def _deliveries(self, origin: Origin) -> Deliveries:
+        code = self.snapshot.words.get(origin[0], -1)
+        return self.sent.taken((self.sent.origin == code) & (self.sent.origin_id == origin[1]))
+
+    def compared(self, everyone: Qualified, days: int) -> Compared:
+        """Those who qualified in these days and whose time to come back is over."""
+        who = everyone.first_of_each(self.days.low, min(self.days.high, self.now))
+        return compare(who, self.purchases, days, self.now)
+
+    def _trend(self, at: Ints) -> tuple[int, ...]:
+        edges = np.linspace(self.days.low, self.days.high + 1, PARTS + 1)
+        return tuple(np.histogram(at, edges)[0].tolist())
+
+
+def first_of_each(rows: Deliveries) -> tuple[Small, Ints]:
+    """Each person once, with the instant of their first message."""
+    person, first = np.unique(rows.person, return_index=True)
+    return person, rows.at[first]
+
+
+def weeks_to_go(judged: Judged, everyone: Qualified, now: int) -> int | None:
+    """Until as many more people have qualified as it takes, at the pace of the last weeks."""
+    if judged.people_to_go is None:
+        return None
+    recent = everyone.at > now - PACE_WEEKS * 7 * DAY
+    began = int(everyone.at.min()) if len(everyone) else now
+    weeks = max(min(PACE_WEEKS, (now - began) / (7 * DAY)), 1)
+    pace = len(np.unique(everyone.person[recent])) / weeks
+    return ceil(judged.people_to_go / pace) if pace > 0 else None
