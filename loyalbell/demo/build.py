@@ -12,6 +12,7 @@ from sqlalchemy.orm import Session
 from loyalbell.core.clock.local_time import at_local
 from loyalbell.demo.channels import add_channels
 from loyalbell.demo.further_history import add_more
+from loyalbell.demo.lived import HELD_BACK, key_of, live_through
 from loyalbell.demo.messages import add_letters
 from loyalbell.demo.order_history import Bought, orders_of
 from loyalbell.demo.people import MadeUp, make_people
@@ -48,8 +49,13 @@ VOIDED_AFTER = timedelta(hours=2)
 """A cancelled order stood for a while, as in a real till: what counts orders must see both times."""
 
 
-def build_demo(data: Path, people: int = PEOPLE) -> Application:
-    """A new book in ``data`` with the made-up shop in it. The folder must hold no book yet."""
+def build_demo(data: Path, people: int = PEOPLE, lived: bool = False, held_back: bool = False) -> Application:
+    """A new book in ``data`` with the made-up shop in it. The folder must hold no book yet.
+
+    ``lived``: it has used the program for fourteen months (only at its usual size); ``held_back``: its
+    sequences hold some people back, as they do where it has.
+    """
+    lived = lived and people == PEOPLE
     application = Application(data)
     rng = Random(SEED)
     customers = make_people(people, FIRST_DAY, NOW.date(), rng)
@@ -65,7 +71,11 @@ def build_demo(data: Path, people: int = PEOPLE) -> Application:
     application.close()
     finished = Application(data)
     write_purchases_to_come(data, customers, bought, NOW, ZONE)
-    add_sequences(finished, OWNER[0])
+    keys = add_sequences(finished, OWNER[0], HELD_BACK if held_back or lived else {})
+    if lived:
+        live_through(finished, {number: key_of(template) for number, template in keys.items()})
+        finished.close()
+        finished = Application(data)
     return finished
 
 

@@ -2,6 +2,8 @@
 from.
 """
 
+from collections.abc import Mapping
+
 from loyalbell.core.sequences.plan import read_plan
 from loyalbell.services.application import Application
 from loyalbell.services.rehearsal import rehearsals
@@ -27,17 +29,33 @@ RINGING = (
     "never-reacts",
 )
 MISTAKEN = "A year on, without the one day"
+NOBODY: Mapping[str, int] = {}
 DAYS = 60
 """Of the past are rehearsed to know each sequence's usual day."""
 
 
-def add_sequences(application: Application, by: str) -> None:
-    """Publishes them as of now. Their messages are made from what the shop starts from."""
+def add_sequences(application: Application, by: str, held_back: Mapping[str, int] = NOBODY) -> dict[int, str]:
+    """Publishes them as of now. Their messages are made from what the shop starts from.
+
+    ``held_back``: shares in per cent by template. Returns the templates by sequence id.
+    """
+    found = {}
     for key in RINGING:
         made = sequence_templates.make(application, key, by)
         assert made is not None
+        found[made] = key
+        if key in held_back:
+            _hold_back(application, made, held_back[key], by)
         _ring(application, made, by)
     sequence_commands.keep(application, None, MISTAKEN, read_plan(mistaken(application)), by)
+    return found
+
+
+def _hold_back(application: Application, sequence_id: int, percent: int, by: str) -> None:
+    with application.database.reading() as session:
+        sequence = session.get_one(schema.Sequence, sequence_id)
+        plan, name = sequence_drafts.draft_of(sequence), sequence.name
+    sequence_commands.keep(application, sequence_id, name, plan.model_copy(update={"held_back": percent}), by)
 
 
 def _ring(application: Application, sequence_id: int, by: str) -> None:

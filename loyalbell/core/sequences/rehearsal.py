@@ -33,11 +33,14 @@ class RehearsalScene:
 
 
 class Sent(NamedTuple):
+    """``entered``: when the run came in, of which it is."""
+
     at: int
     play: int
     person: int
     step: str
     channel: str
+    entered: int
 
 
 class Refused(NamedTuple):
@@ -48,6 +51,7 @@ class Refused(NamedTuple):
     person: int
     step: str
     cause: str
+    entered: int
 
 
 class StayedOut(NamedTuple):
@@ -101,7 +105,12 @@ class Rehearsal:
     stayed_out: list[StayedOut] = field(default_factory=list)
     arms: Counter[tuple[int, str, int]] = field(default_factory=Counter)
     diaries: dict[int, list[Line]] = field(default_factory=dict)
-    under_way: int = 0
+    standing: list[tuple[int, int, Position]] = field(default_factory=list)
+    """Who is under way at the end, as (play, person, position)."""
+
+    @property
+    def under_way(self) -> int:
+        return len(self.standing)
 
     def in_order(self) -> None:
         for rows in (self.sent, self.entered, self.outs, self.refused, self.stayed_out):

@@ -106,7 +106,7 @@ class _Stage:
             self._go_on(event[0])
             self._happen(event)
         self._go_on(self.found.end + 1)
-        self.found.under_way += len(turn.line)
+        self.found.standing += [(run.play, person, run.position) for *_, run in turn.line]
 
     def _go_on(self, until: int) -> None:
         """Everything that is due before ``until``."""
@@ -201,7 +201,7 @@ class _Stage:
     def _do(self, run: Run, act: Act) -> None:
         found, person = self.found, self.turn.person
         if act.kind == "send":
-            found.sent.append(Sent(act.at, run.play, person, act.step, act.detail))
+            found.sent.append(Sent(act.at, run.play, person, act.step, act.detail, run.position.entered))
             play = self.plays[run.play]
             message = getattr(play.tree.nodes[act.step].step, "message", None) or 0
             self.turn.imagined.letters.append(
@@ -212,7 +212,9 @@ class _Stage:
         elif act.kind == "arm":
             found.arms[(run.play, act.step, int(act.detail))] += 1
         elif act.kind == "refuse":
-            found.refused.append(Refused(act.at, run.play, person, act.step, act.detail))
+            found.refused.append(
+                Refused(act.at, run.play, person, act.step, act.detail, run.position.entered)
+            )
         self._note(act.at, run.play, act.kind, act.step, act.detail)
 
     def _note(self, at: int, play: int, what: str, step_id: str, detail: str) -> None:
