@@ -149,7 +149,10 @@ class History:
                     stay.play, stay.person, stay.at, hit, state="held back", ended=stay.at
                 )
         for sent in found.sent:
-            runs[sent.play, sent.person, sent.entered].sent.append(sent)
+            run = runs[sent.play, sent.person, sent.entered]
+            # two reasons at one instant (twins with one birthday) are taken as one
+            if all(one.step != sent.step for one in run.sent):
+                run.sent.append(sent)
         for one in found.refused:
             runs[one.play, one.person, one.entered].refused.append((one.at, one.step, one.cause))
         for out in found.outs:
@@ -209,8 +212,11 @@ class History:
             self._enrolment(run)
             for sent in run.sent:
                 self._delivery(run, sent, orders)
+            told = {sent.step for sent in run.sent}
             for at, step, cause in run.refused:
-                self._withheld(run, at, step, cause)
+                if step not in told:
+                    self._withheld(run, at, step, cause)
+                    told.add(step)
         self._refusals()
 
     def _extra_orders(self) -> dict[int, list[tuple[int, int]]]:

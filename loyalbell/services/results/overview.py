@@ -1,11 +1,10 @@
 """All campaigns and sequences in one table: what each sent, brought, cost and added in some days."""
 
 from dataclasses import dataclass
-from datetime import UTC, datetime
 from math import ceil
 
 import numpy as np
-from sqlalchemy import ColumnElement, func, select
+from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from loyalbell.core.channels import CHANNELS
@@ -29,6 +28,8 @@ from loyalbell.storage.schema import Campaign, Delivery, OfferCode, Redemption
 RETURN_DAYS = 30
 """Within how many days somebody has come back, where no goal says otherwise."""
 PARTS = 12
+MOST_WEEKS = 104
+"""Beyond two years it is not said how long it takes: nobody waits for it."""
 PACE_WEEKS = 13
 """The pace at which people qualify is taken from so many weeks."""
 COLUMNS = ("name", "delivered", "came back", "orders", "revenue", "cost", "added")
@@ -123,7 +124,8 @@ class _Working:
                 and (plan := plan_of_sequence(session, origin[1])) is not None
                 and plan.goal is not None
             }
-        rows = [self._row(origin, *names[origin], costs, goals.get(origin, RETURN_DAYS)) for origin in names]
+        every = [self._row(origin, *names[origin], costs, goals.get(origin, RETURN_DAYS)) for origin in names]
+        rows = [row for row in every if row.delivered or row.treated or row.state in ("live", "paused")]
         ours = self.sent.taken(self._is_ours())
         total = Totals(
             len(np.unique(ours.person)),
@@ -159,14 +161,12 @@ class _Working:
         )
         found: dict[Origin, int] = {}
         for query in (texts.where(Delivery.cost_minor > 0), offers):
-            grouped = query.where(self._sent_in_days()).group_by(Delivery.origin_kind, Delivery.origin_id)
+            grouped = query.where(Delivery.sent_at.between(*self.days.instants)).group_by(
+                Delivery.origin_kind, Delivery.origin_id
+            )
             for kind, number, cost in session.execute(grouped):
                 found[kind, number] = found.get((kind, number), 0) + int(cost or 0)
         return found
-
-    def _sent_in_days(self) -> ColumnElement[bool]:
-        low, high = (datetime.fromtimestamp(at, UTC) for at in (self.days.low, self.days.high))
-        return Delivery.sent_at.between(low, high)
 
     def _row(self, origin: Origin, name: str, state: str, costs: dict[Origin, int], days: int) -> ResultRow:
         mine = self._deliveries(origin)
@@ -174,7 +174,7 @@ class _Working:
         came = self.purchases.between(person, at, np.minimum(at + days * DAY, self.now))[0] > 0
         credited = self.credits.of_deliveries(mine.key)
         everyone = qualified_for(self.application, origin)
-        compared = self.compared(everyone, days)
+        compared = compared_in(everyone, self.purchases, self.days, days, self.now)
         judged = judge(*compared.shares)
         return ResultRow(
             origin,
@@ -198,14 +198,14 @@ class _Working:
         code = self.snapshot.words.get(origin[0], -1)
         return self.sent.taken((self.sent.origin == code) & (self.sent.origin_id == origin[1]))
 
-    def compared(self, everyone: Qualified, days: int) -> Compared:
-        """Those who qualified in these days and whose time to come back is over."""
-        who = everyone.first_of_each(self.days.low, min(self.days.high, self.now))
-        return compare(who, self.purchases, days, self.now)
-
     def _trend(self, at: Ints) -> tuple[int, ...]:
         edges = np.linspace(self.days.low, self.days.high + 1, PARTS + 1)
         return tuple(np.histogram(at, edges)[0].tolist())
+
+
+def compared_in(everyone: Qualified, purchases: Purchases, within: Days, days: int, now: int) -> Compared:
+    """Those who qualified within some days, and whose ``days`` to come back are over."""
+    return compare(everyone.first_of_each(within.low, min(within.high, now)), purchases, days, now)
 
 
 def first_of_each(rows: Deliveries) -> tuple[Small, Ints]:
@@ -222,4 +222,5 @@ def weeks_to_go(judged: Judged, everyone: Qualified, now: int) -> int | None:
     began = int(everyone.at.min()) if len(everyone) else now
     weeks = max(min(PACE_WEEKS, (now - began) / (7 * DAY)), 1)
     pace = len(np.unique(everyone.person[recent])) / weeks
-    return ceil(judged.people_to_go / pace) if pace > 0 else None
+    found = ceil(judged.people_to_go / pace) if pace > 0 else MOST_WEEKS + 1
+    return found if found <= MOST_WEEKS else None

@@ -1,7 +1,7 @@
 """The days for which results are asked."""
 
 from dataclasses import dataclass
-from datetime import date, datetime, time, timedelta
+from datetime import UTC, date, datetime, time, timedelta
 from zoneinfo import ZoneInfo
 
 RANGES = {
@@ -38,6 +38,12 @@ class Days:
     def high(self) -> int:
         """The last second."""
         return self._instant(self.last + timedelta(days=1)) - 1
+
+    @property
+    def instants(self) -> tuple[datetime, datetime]:
+        """The first and the last second."""
+        low, high = (datetime.fromtimestamp(at, UTC) for at in (self.low, self.high))
+        return low, high
 
     def _instant(self, day: date) -> int:
         return int(datetime.combine(day, time(), ZoneInfo(self.zone)).timestamp())

@@ -1,28 +1,111 @@
 """Results: what came of each campaign, with the people behind each figure."""
 
-from typing import Any
+from dataclasses import dataclass
+from typing import Annotated, Any
 
-from fastapi import APIRouter
+from fastapi import APIRouter, Depends
 from fastapi.responses import HTMLResponse, Response
 
+from loyalbell.core.clock.local_time import local_day
 from loyalbell.core.results.attribution import DEFAULT_WINDOW_DAYS
-from loyalbell.services.campaigns import queries as campaign_queries
+from loyalbell.core.results.verdict import WORTH
 from loyalbell.services.delivery import after_stop
 from loyalbell.services.results.campaign_results import EXPLANATIONS, FIGURES, results_of
+from loyalbell.services.results.detail import detail
+from loyalbell.services.results.export import as_csv
+from loyalbell.services.results.overview import RETURN_DAYS, in_order, overview
+from loyalbell.services.results.ranges import USUAL, Days, RangeProblem, days_of
 from loyalbell.storage.schema import Campaign, Message, Segment
 from loyalbell.web.charts import hour_bars
 from loyalbell.web.request import NotFound, RequestContext, SignedIn
+from loyalbell.web.results.views import (
+    Address,
+    RowView,
+    added_people,
+    headline,
+    lift_picture,
+    per_thousand,
+    views,
+)
 
 router = APIRouter()
 PAGE = 40
 STOP_POLLING = 286  # htmx swaps this answer in and asks no more
 
 
+@dataclass(frozen=True)
+class Asked:
+    """What the address of a page of results asks for."""
+
+    days: str = USUAL
+    first: str = ""
+    last: str = ""
+    by: str = "delivered"
+    show: str = ""
+
+
+def days_asked(context: RequestContext, asked: Asked) -> tuple[Days, str]:
+    """The days, and what is wrong with those given; then the usual ones stand."""
+    shop = context.application.the_shop()
+    today, zone = local_day(context.application.clock.now(), shop.zone), shop.zone
+    try:
+        return days_of(asked.days, today, zone, asked.first, asked.last), ""
+    except RangeProblem as problem:
+        return days_of(USUAL, today, zone), str(problem)
+
+
 @router.get("/results")
-def list_page(context: RequestContext = SignedIn) -> Response:
-    started = campaign_queries.started(context.application)
-    found = [results_of(context.application, campaign.id) for campaign in started]
-    return context.page("results/results.html", "results", found=found, window=DEFAULT_WINDOW_DAYS)
+def list_page(asked: Annotated[Asked, Depends()], context: RequestContext = SignedIn) -> Response:
+    days, problem = days_asked(context, asked)
+    found = overview(context.application, days)
+    rows = views(in_order(found.rows, asked.by))
+    shown = next((one for one in rows if one.key == asked.show), None)
+    address = Address(days, asked.by, asked.show)
+    values: dict[str, Any] = {
+        "rows": rows,
+        "totals": found.totals,
+        "days": days,
+        "by": asked.by,
+        "address": address,
+        "problem": problem,
+        "usual_days": RETURN_DAYS,
+        "window": DEFAULT_WINDOW_DAYS,
+        "per_thousand": per_thousand,
+        "shown": shown,
+        "download": address.link().replace("/results?", "/results.csv?"),
+    }
+    if shown is not None:
+        values |= panel(context, shown, days)
+    return context.page("results/results.html", "results", status=422 if problem else 200, **values)
+
+
+def panel(context: RequestContext, shown: RowView, days: Days) -> dict[str, Any]:
+    """What the picture of one row and the words beside it show."""
+    found = detail(context.application, shown.row, days)
+    return {
+        "found": found,
+        "picture": lift_picture(found),
+        "headline": headline(shown.row, found),
+        "added": added_people(shown.row),
+        "worth": WORTH,
+        "range_query": Address(days, "").link().partition("?")[2],
+    }
+
+
+@router.get("/results.csv")
+def download(asked: Annotated[Asked, Depends()], context: RequestContext = SignedIn) -> Response:
+    """The table as a file, in the order in which it is shown."""
+    days, problem = days_asked(context, asked)
+    if problem:
+        raise NotFound(problem)
+    rows = in_order(overview(context.application, days).rows, asked.by)
+    name = f"results-{days.first.isoformat()}-{days.last.isoformat()}.csv"
+    headers = {"Content-Disposition": f'attachment; filename="{name}"'}
+    return Response(
+        as_csv(rows, context.application.the_shop().currency),
+        media_type="text/csv; charset=utf-8",
+        headers=headers,
+    )
 
 
 @router.get("/results/{campaign_id}")
