@@ -53,6 +53,8 @@ NEWSLETTERS = (
     (datetime(2026, 4, 7, 14, tzinfo=UTC), "News from Otterby, April"),
 )
 NEWSLETTER_REACHES, NEWSLETTER_HELD = 0.35, 0.20
+SECOND_MESSAGE = {"Warm coats, November": 1.0, "Presents for paws": 2.2}
+"""Campaigns of which half get another message, and how many times as often that one is clicked."""
 WITH_ORDER_STOP = {"order", "visit"}
 REFUSED_ONE_IN, BOUNCED_ONE_IN = 70, 160
 RETURNS = 30
@@ -295,12 +297,14 @@ class History:
             ]
         )
 
-    def _events(self, number: int, key: str, person: int, sent: Sent, own: list[int]) -> None:
+    def _events(
+        self, number: int, key: str, person: int, sent: Sent, own: list[int], times: float = 1.0
+    ) -> None:
         """As drawn when it was played; whoever it brought back has mostly pressed a link before."""
         did = {
             act
             for act in ("opened", "clicked")
-            if uniform(key, person, f"{act} {sent.step}") < RATES.get((sent.channel, act), 0.0)
+            if uniform(key, person, f"{act} {sent.step}") < times * RATES.get((sent.channel, act), 0.0)
         }
         at = sent.at + REACTS_AFTER
         if own and uniform(key, person, f"pressed {sent.at}") < 0.8:
@@ -323,7 +327,7 @@ class History:
             self.rows["campaign"].append(
                 [
                     *(campaign, name, 1, 2, self.version_of[2], '["email"]'),
-                    json.dumps({"held_back": round(100 * NEWSLETTER_HELD), "engaged_only": False}),
+                    json.dumps(self._campaign_plan(name)),
                     *("sent", second - 3_600, second, second, "Ida Marsh"),
                 ]
             )
@@ -339,10 +343,17 @@ class History:
                 if uniform(key, person, "held back") < NEWSLETTER_HELD:
                     self._held_row(campaign, person, second)
                     continue
-                number = self._sent_row("campaign", campaign, "", "", person, 2, "email", second)
+                is_second = name in SECOND_MESSAGE and uniform(key, person, "which") < 0.5
+                message = 1 if is_second else 2
+                number = self._sent_row("campaign", campaign, "", "", person, message, "email", second)
                 went.append((second, numbers[person]))
-                self._events(number, key, person, Sent(second, 0, numbers[person], "", "email", 0), [])
+                times = SECOND_MESSAGE[name] if is_second else 1.0
+                self._events(number, key, person, Sent(second, 0, numbers[person], "", "email", 0), [], times)
         return went
+
+    def _campaign_plan(self, name: str) -> dict[str, Any]:
+        variants = [{"message": 1, "share": 50}] if name in SECOND_MESSAGE else []
+        return {"held_back": round(100 * NEWSLETTER_HELD), "engaged_only": False, "variants": variants}
 
     def _held_row(self, campaign: int, person: int, at: int) -> None:
         number = self.last_delivery + len(self.rows["delivery"]) + 1

@@ -74,6 +74,10 @@ class Compared:
         mine = self.who.is_held == held
         return Outcomes.of(values[mine], self.before[mine])
 
+    def of(self, rows: Mask) -> Outcomes:
+        """1 for who came back, of some of them."""
+        return Outcomes.of(self.came[rows], self.before[rows])
+
     @property
     def shares(self) -> tuple[Outcomes, Outcomes]:
         """Treated and held back: 1 for who came back."""

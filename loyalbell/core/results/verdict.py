@@ -4,7 +4,7 @@ from dataclasses import dataclass
 from enum import StrEnum
 from math import ceil
 
-from loyalbell.core.results.lift import Interval, Outcomes, adjusted, any_time, any_time_reach
+from loyalbell.core.results.lift import ALPHA, Interval, Outcomes, adjusted, any_time, any_time_reach
 
 LEAST, LEAST_IN_A_GROUP = 200, 20
 """Below so many people nothing is said at all: the interval leans on large numbers (a decision of ours)."""
@@ -52,7 +52,7 @@ def judge(treated: Outcomes, held: Outcomes, worth: float = WORTH, planned: int 
         return Judged(Verdict.COST, found)
     if -worth <= found.low and found.high <= worth:
         return Judged(Verdict.NO_DIFFERENCE, found)
-    return Judged(Verdict.TOO_EARLY, found, _to_go(*narrowed, found, worth, planned))
+    return Judged(Verdict.TOO_EARLY, found, to_go(*narrowed, found, worth, planned))
 
 
 def _until_enough(treated: Outcomes, held: Outcomes) -> int:
@@ -62,21 +62,23 @@ def _until_enough(treated: Outcomes, held: Outcomes) -> int:
     return max(LEAST - people, ceil((LEAST_IN_A_GROUP - fewest) / share))
 
 
-def _to_go(treated: Outcomes, held: Outcomes, found: Interval, worth: float, planned: int) -> int | None:
+def to_go(
+    treated: Outcomes, held: Outcomes, found: Interval, worth: float, planned: int, alpha: float = ALPHA
+) -> int | None:
     """People until the interval, around today's best estimate, leaves zero out or fits within ``worth``."""
     now = len(treated) + len(held)
     wanted = max(abs(found.best), worth - abs(found.best))
-    spread = found.width / 2 / any_time_reach(now, planned)
+    spread = found.width / 2 / any_time_reach(now, planned, alpha)
     if wanted <= 0 or spread <= 0:
         return None
     low, high = now, now
-    while spread * any_time_reach(high, planned) > wanted:
+    while spread * any_time_reach(high, planned, alpha) > wanted:
         high *= 2
         if high > MOST_PEOPLE:
             return None
     while high - low > 1:
         middle = (low + high) // 2
-        if spread * any_time_reach(middle, planned) > wanted:
+        if spread * any_time_reach(middle, planned, alpha) > wanted:
             low = middle
         else:
             high = middle

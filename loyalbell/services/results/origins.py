@@ -116,15 +116,21 @@ def plan_of_sequence(session: Session, sequence_id: int) -> Plan | None:
     return None if data is None else plan_or_none(data)
 
 
+def enrolments_of(application: Application, sequence_id: int) -> Qualified:
+    """Everybody who came into a sequence or was held back from it, each time, from that instant."""
+    enrolments = application.snapshot().enrolments
+    mine = enrolments.taken(enrolments.sequence == sequence_id)
+    return Qualified(mine.person, mine.at, mine.how == ENROLMENT_ENDS.index("held back"))
+
+
 def _of_sequence(application: Application, sequence_id: int) -> Qualified:
     snapshot, now = application.snapshot(), int(application.clock.now().timestamp())
     with application.database.reading() as session:
         sequence = session.get_one(schema.Sequence, sequence_id)
         plan = plan_of_sequence(session, sequence_id)
-    mine = snapshot.enrolments.taken(snapshot.enrolments.sequence == sequence_id)
-    is_held = mine.how == ENROLMENT_ENDS.index("held back")
+    mine = enrolments_of(application, sequence_id)
     if plan is None:
-        return Qualified(mine.person, mine.at, is_held)
+        return mine
     tree = tree_of(plan)
     people = snapshot.people.ids[mine.person].tolist()
     waits = np.array([seconds_until_anything(tree, sequence.key, one) for one in people], dtype=np.int64)
@@ -135,7 +141,7 @@ def _of_sequence(application: Application, sequence_id: int) -> Qualified:
         rows = ByPerson(event_rows(stop, snapshot, since, now), len(snapshot.people))
         for at in np.flatnonzero(stays & (waits > 0)).tolist():
             stays[at] = rows.first(int(mine.person[at]), int(mine.at[at]), int(then[at])) is None
-    return Qualified(mine.person, then, is_held).taken(stays)
+    return Qualified(mine.person, then, mine.is_held).taken(stays)
 
 
 def _of_campaign(application: Application, campaign_id: int) -> Qualified:

@@ -5,26 +5,35 @@ from typing import Annotated, Any
 
 from fastapi import APIRouter, Depends
 from fastapi.responses import HTMLResponse, Response
+from starlette.datastructures import FormData
 
 from loyalbell.core.clock.local_time import local_day
+from loyalbell.core.policy.origins import SEQUENCE
 from loyalbell.core.results.attribution import DEFAULT_WINDOW_DAYS
 from loyalbell.core.results.verdict import WORTH
 from loyalbell.services.delivery import after_stop
 from loyalbell.services.results.campaign_results import EXPLANATIONS, FIGURES, results_of
 from loyalbell.services.results.detail import detail
+from loyalbell.services.results.experiments import experiments, of_origin
 from loyalbell.services.results.export import as_csv
 from loyalbell.services.results.overview import RETURN_DAYS, in_order, overview
+from loyalbell.services.results.people import FIGURES as PEOPLE_FIGURES
+from loyalbell.services.results.people import behind
 from loyalbell.services.results.ranges import USUAL, Days, RangeProblem, days_of
+from loyalbell.services.segments import commands as segment_commands
+from loyalbell.storage import schema
 from loyalbell.storage.schema import Campaign, Message, Segment
 from loyalbell.web.charts import hour_bars
-from loyalbell.web.request import NotFound, RequestContext, SignedIn
+from loyalbell.web.request import Form, NotFound, RequestContext, SignedIn, text_of
 from loyalbell.web.results.views import (
     Address,
     RowView,
+    SequenceAddress,
     added_people,
     headline,
     lift_picture,
     per_thousand,
+    test_views,
     views,
 )
 
@@ -106,6 +115,70 @@ def download(asked: Annotated[Asked, Depends()], context: RequestContext = Signe
         media_type="text/csv; charset=utf-8",
         headers=headers,
     )
+
+
+@router.get("/results/tests")
+def tests_page(context: RequestContext = SignedIn) -> Response:
+    """Every test, and what was learned from it."""
+    return context.page("results/tests.html", "results", tests=test_views(experiments(context.application)))
+
+
+@router.get("/results/sequence/{sequence_id}")
+def sequence_page(
+    sequence_id: int,
+    asked: Annotated[Asked, Depends()],
+    context: RequestContext = SignedIn,
+    figure: str = "",
+    step: str = "",
+    page: int = 1,
+) -> Response:
+    """One sequence: what it added, step by step, its tests, and who is behind each figure."""
+    days, problem = days_asked(context, asked)
+    origin = (SEQUENCE, sequence_id)
+    row = next((one for one in overview(context.application, days).rows if one.origin == origin), None)
+    if row is None:
+        raise NotFound("No such sequence has been live in these days.")
+    figure, page = figure if figure in PEOPLE_FIGURES else "", max(page, 1)
+    who = behind(context.application, origin, days, figure, step, (page - 1) * PAGE, PAGE) if figure else None
+    shown = views([row])[0]
+    address = SequenceAddress(sequence_id, Address(days, "", ""))
+    values: dict[str, Any] = {
+        "row": row,
+        "shown": shown,
+        "days": days,
+        "problem": problem,
+        "address": address,
+        "figures": PEOPLE_FIGURES,
+        "figure": figure,
+        "step": step,
+        "who": who,
+        "page": page,
+        "pages": max(1, -(-len(who.ids) // PAGE)) if who else 1,
+        "per_thousand": per_thousand,
+        "tests": test_views(of_origin(context.application, origin)),
+        "window": DEFAULT_WINDOW_DAYS,
+    }
+    values |= panel(context, shown, days)
+    return context.page("results/sequence.html", "results", status=422 if problem else 200, **values)
+
+
+@router.post("/results/sequence/{sequence_id}/segment")
+def keep_people(
+    sequence_id: int,
+    asked: Annotated[Asked, Depends()],
+    context: RequestContext = SignedIn,
+    form: FormData = Form,
+) -> Response:
+    """Keeps the people behind a figure as a fixed segment."""
+    figure, step = text_of(form, "figure"), text_of(form, "step")
+    sequence = context.application.find(schema.Sequence, sequence_id)
+    if sequence is None or figure not in PEOPLE_FIGURES:
+        raise NotFound("There is no such figure.")
+    days, _ = days_asked(context, asked)
+    who = behind(context.application, (SEQUENCE, sequence_id), days, figure, step, 0, 0)
+    name = f"{sequence.name}: {PEOPLE_FIGURES[figure].lower()}"
+    made = segment_commands.keep_fixed(context.application, name, tuple(who.ids), context.by)
+    return context.go(f"/segments/{made}")
 
 
 @router.get("/results/{campaign_id}")

@@ -5,9 +5,11 @@ from dataclasses import dataclass
 from urllib.parse import urlencode
 
 from loyalbell.core.policy.origins import SEQUENCE
+from loyalbell.core.results.experiment import TestVerdict
 from loyalbell.core.results.lift import Interval
 from loyalbell.core.results.verdict import WORTH, Verdict
-from loyalbell.services.results.detail import Detail, WeekStand
+from loyalbell.services.results.detail import Detail
+from loyalbell.services.results.experiments import Experiment
 from loyalbell.services.results.overview import ResultRow
 from loyalbell.services.results.ranges import RANGES, Days
 
@@ -198,5 +200,57 @@ class Address:
         ]
 
 
-def last_stand(weeks: Sequence[WeekStand]) -> WeekStand | None:
-    return weeks[-1] if weeks else None
+@dataclass(frozen=True)
+class SequenceAddress:
+    """Links of a sequence's page that keep the chosen days."""
+
+    sequence_id: int
+    address: Address
+
+    def link(self, figure: str = "", step: str = "", days: str = "") -> str:
+        query = self.address.link(**({"days": days} if days else {})).partition("?")[2]
+        more = urlencode({name: value for name, value in (("figure", figure), ("step", step)) if value})
+        path = f"/results/sequence/{self.sequence_id}?{query}"
+        return f"{path}&{more}#who" if more else path
+
+    @property
+    def ranges(self) -> list[tuple[str, str, bool]]:
+        chosen = self.address.days.key
+        return [(self.link(days=key), words, key == chosen) for key, words in RANGES.items() if key != "own"]
+
+
+@dataclass(frozen=True)
+class TestView:
+    """One test: its sentence, the tone, and where it stands."""
+
+    test: Experiment
+    sentence: str
+    tone: str
+    href: str
+    mark: LiftMark
+
+
+def test_views(tests: Sequence[Experiment]) -> list[TestView]:
+    return [_test_view(one) for one in tests]
+
+
+def _test_view(test: Experiment) -> TestView:
+    number = test.origin[1]
+    href = f"/results/sequence/{number}" if test.origin[0] == SEQUENCE else f"/results/{number}"
+    tone = "good" if test.standing.verdict is TestVerdict.WON else "muted"
+    return TestView(test, say_test(test), tone, href, _mark(test.standing.ahead, MOST_SCALE))
+
+
+def say_test(test: Experiment) -> str:
+    """What it says by now, in one sentence."""
+    stand, leader = test.standing, test.leader
+    if stand.is_split_wrong:
+        return "The groups are not of the sizes that were drawn, so nothing can be said."
+    if stand.verdict is TestVerdict.WON and stand.ahead is not None:
+        low, high = (round(1_000 * bound) for bound in (stand.ahead.low, stand.ahead.high))
+        return f"“{leader.name}” is better: {low:,} to {high:,} more of every 1,000 {test.measure}."
+    if stand.verdict is TestVerdict.NO_DIFFERENCE:
+        return "No difference worth having. Keep the one you like."
+    if stand.people_to_go is None:
+        return "Too few people to tell."
+    return f"Not certain yet: about {stand.people_to_go:,} more people."

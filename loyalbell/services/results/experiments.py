@@ -1,0 +1,171 @@
+"""Every test: random forks of sequences and campaigns with several messages, how they stand and who won."""
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+import numpy as np
+from sqlalchemy import exists, func, select
+from sqlalchemy.orm import Session
+
+from loyalbell.core.campaigns.plan import CampaignPlan
+from loyalbell.core.clock.zones import DAY
+from loyalbell.core.history.columns import Ints
+from loyalbell.core.policy.delivery_state import SENT
+from loyalbell.core.policy.origins import CAMPAIGN, SEQUENCE
+from loyalbell.core.results.came_back import Compared, Purchases, Qualified, compare
+from loyalbell.core.results.experiment import Standing, standing
+from loyalbell.core.results.lift import Outcomes
+from loyalbell.core.sequences.assignment import arm_of
+from loyalbell.core.sequences.plan import Plan, every_step
+from loyalbell.core.sequences.plan_tree import tree_of
+from loyalbell.core.sequences.steps.random_split import RandomSplitStep
+from loyalbell.core.sequences.steps.wait import WaitStep
+from loyalbell.services.application import Application
+from loyalbell.services.campaigns.audience import plan_of
+from loyalbell.services.results.origins import Origin, enrolments_of, plan_of_sequence
+from loyalbell.services.results.overview import RETURN_DAYS
+from loyalbell.storage import schema
+from loyalbell.storage.schema import Campaign, Delivery, DeliveryEvent, Message, MessageVersion
+
+
+@dataclass(frozen=True)
+class ArmFigures:
+    """One arm: ``share`` in per cent as drawn; people in it, and how many ``did`` what is measured."""
+
+    name: str
+    share: int
+    people: int
+    did: int
+
+    @property
+    def rate(self) -> float | None:
+        return self.did / self.people if self.people else None
+
+
+@dataclass(frozen=True)
+class Experiment:
+    """One test. ``step`` is empty for a campaign. ``measure``: came back (within ``days``), or clicked."""
+
+    origin: Origin
+    name: str
+    step: str
+    measure: str
+    days: int
+    arms: list[ArmFigures]
+    standing: Standing
+
+    @property
+    def leader(self) -> ArmFigures:
+        return self.arms[self.standing.leader]
+
+
+def experiments(application: Application) -> list[Experiment]:
+    """All that are under way or over, the largest first."""
+    purchases = Purchases.of(application.snapshot().orders, _now(application))
+    with application.database.reading() as session:
+        sequences = list(
+            session.scalars(select(schema.Sequence).where(schema.Sequence.live_version_id.is_not(None)))
+        )
+        plans = {one.id: plan_of_sequence(session, one.id) for one in sequences}
+        campaigns = list(session.scalars(select(Campaign).where(Campaign.started_at.is_not(None))))
+        found = [
+            made
+            for campaign in campaigns
+            if (made := _of_campaign(application, session, campaign)) is not None
+        ]
+    for one in sequences:
+        plan = plans[one.id]
+        found += _of_sequence(application, one, plan, purchases) if plan is not None else ()
+    return sorted(found, key=lambda one: -sum(arm.people for arm in one.arms))
+
+
+def of_origin(application: Application, origin: Origin) -> list[Experiment]:
+    return [one for one in experiments(application) if one.origin == origin]
+
+
+def _now(application: Application) -> int:
+    return int(application.clock.now().timestamp())
+
+
+def _of_sequence(
+    application: Application, sequence: schema.Sequence, plan: Plan, purchases: Purchases
+) -> Iterator[Experiment]:
+    """Forks that everybody comes past: what follows is counted from there, for as long as the longest arm
+    waits and then as long as somebody has to come back.
+    """
+    tree = tree_of(plan)
+    days = plan.goal.days if plan.goal is not None else RETURN_DAYS
+    for step in every_step(plan.steps):
+        path = tree.path_to(step.id)
+        if not isinstance(step, RandomSplitStep) or not all(
+            isinstance(one, WaitStep) for one, _ in path[:-1]
+        ):
+            continue
+        longest = max(_waits_of(arm.steps) for arm in step.arms)
+        within = days + round(longest / DAY)
+        who = _at_fork(application, sequence, round(path[-1][1]))
+        compared = compare(who, purchases, within, _now(application))
+        people = application.snapshot().people.ids[compared.who.person].tolist()
+        shares = [arm.share for arm in step.arms]
+        drawn = np.array([arm_of(sequence.key, one, step.id, shares) for one in people], dtype=np.int64)
+        names = [arm.name or f"arm {at}" for at, arm in enumerate(step.arms, 1)]
+        yield _made((SEQUENCE, sequence.id), sequence.name, step.id, compared, drawn, names, shares)
+
+
+def _waits_of(steps: tuple[object, ...]) -> float:
+    """Seconds of the waits before the first step of an arm that does more."""
+    waited = 0.0
+    for step in steps:
+        if not isinstance(step, WaitStep) or step.kind != "for":
+            break
+        waited += step.span.seconds
+    return waited
+
+
+def _at_fork(application: Application, sequence: schema.Sequence, waited: int) -> Qualified:
+    """Each person the first time they came to a fork; those held back are left out."""
+    everyone = enrolments_of(application, sequence.id)
+    treated = everyone.taken(~everyone.is_held)
+    moved = Qualified(treated.person, treated.at + waited, treated.is_held)
+    return moved.first_of_each(0, _now(application))
+
+
+def _made(
+    origin: Origin,
+    name: str,
+    step: str,
+    compared: Compared,
+    drawn: Ints,
+    names: list[str],
+    shares: list[int],
+) -> Experiment:
+    arms, figures = [], []
+    for at, arm in enumerate(names):
+        mine = compared.of(drawn == at)
+        arms.append(mine)
+        figures.append(ArmFigures(arm, shares[at], len(mine), int(mine.values.sum())))
+    return Experiment(origin, name, step, "came back", compared.days, figures, standing(arms, shares))
+
+
+def _of_campaign(application: Application, session: Session, campaign: Campaign) -> Experiment | None:
+    """Messages that were drawn by lot, by who clicked; ``None`` where there is one, or a segment each."""
+    plan: CampaignPlan = plan_of(campaign)
+    if not plan.variants or plan.parted_by != "share":
+        return None
+    messages = [campaign.message_id, *(one.message for one in plan.variants)]
+    shares = [100 - sum(one.share for one in plan.variants), *(one.share for one in plan.variants)]
+    clicked = exists().where(DeliveryEvent.delivery_id == Delivery.id, DeliveryEvent.kind == "clicked")
+    rows = session.execute(
+        select(Delivery.person_id, MessageVersion.message_id, func.max(clicked))
+        .join(MessageVersion, MessageVersion.id == Delivery.message_version_id)
+        .where(Delivery.origin_kind == CAMPAIGN, Delivery.origin_id == campaign.id, Delivery.state == SENT)
+        .group_by(Delivery.person_id)
+    ).all()
+    known = dict(session.execute(select(Message.id, Message.name).where(Message.id.in_(messages))).all())
+    groups = [[float(did) for _, message, did in rows if message == one] for one in messages]
+    arms = [
+        ArmFigures(known.get(one, "a message that was deleted"), share, len(group), round(sum(group)))
+        for one, share, group in zip(messages, shares, groups, strict=True)
+    ]
+    stand = standing([Outcomes.of(group) for group in groups], shares)
+    return Experiment((CAMPAIGN, campaign.id), campaign.name, "", "clicked", 0, arms, stand)
