@@ -59,6 +59,9 @@ def demo(
     port: int = typer.Option(8000, help="The port of the pages, on this machine only."),
     fresh: bool = typer.Option(False, "--fresh", help="Begin anew: the demo's folder is emptied first."),
     people: int = typer.Option(PEOPLE, min=100, max=100_000, help="How many customers a new demo has."),
+    empty_history: bool = typer.Option(
+        False, "--empty-history", help="A new demo begins today, with nothing sent before."
+    ),
 ) -> None:
     """Starts with the made-up shop Otterby Pet House; a second start keeps its data."""
     if fresh and data.exists():
@@ -67,7 +70,7 @@ def demo(
         out.print("Making Otterby Pet House and its customers, a few seconds …")
         building = data.with_name(data.name + ".being-made")
         shutil.rmtree(building, ignore_errors=True)
-        build_demo(building, people).close()
+        build_demo(building, people, lived=not empty_history).close()
         data.parent.mkdir(parents=True, exist_ok=True)
         data.mkdir(exist_ok=True)
         for file in building.iterdir():

@@ -40,11 +40,21 @@ def key_of(template: str) -> str:
     return f"otterby {template}"
 
 
+def kept() -> dict[str, dict[str, Any]]:
+    """Columns and rows by table."""
+    with gzip.open(FILE, "rt", encoding="utf-8") as file:
+        found: dict[str, dict[str, Any]] = json.load(file)
+    return found
+
+
+def rows_of(table: str) -> list[list[Any]]:
+    rows: list[list[Any]] = kept()[table]["rows"]
+    return rows
+
+
 def live_through(application: Application, keys: dict[int, str]) -> None:
     """Puts the fourteen months into a new demo; ``keys`` are of its sequences, by id."""
-    with gzip.open(FILE, "rt", encoding="utf-8") as file:
-        kept: dict[str, dict[str, Any]] = json.load(file)
-    began = int(BEGAN.timestamp())
+    there, began = kept(), int(BEGAN.timestamp())
     with application.database.transaction() as session:
         connection = session.connection()
         for number, key in keys.items():
@@ -56,9 +66,9 @@ def live_through(application: Application, keys: dict[int, str]) -> None:
                 text("UPDATE sequence_version SET published_at = :began WHERE sequence_id = :number"), values
             )
         for table in TABLES:
-            columns = kept[table]["columns"]
+            columns = there[table]["columns"]
             places = ", ".join("?" for _ in columns)
-            rows = [tuple(row) for row in kept[table]["rows"]]
+            rows = [tuple(row) for row in there[table]["rows"]]
             if rows:
                 connection.exec_driver_sql(
                     f"INSERT INTO {table} ({', '.join(columns)}) VALUES ({places})",

@@ -11,14 +11,14 @@ from loyalbell.core.clock.zones import DAY
 from loyalbell.core.policy.delivery_state import BOUNCED, FAILED, SENT, UNSURE, WITHHELD
 from loyalbell.core.policy.origins import SEQUENCE
 from loyalbell.core.policy.send_policy import CAUSE_WORDS
-from loyalbell.core.results.came_back import Compared, Purchases
+from loyalbell.core.results.came_back import Compared
 from loyalbell.core.results.lift import Interval, adjusted, mean_difference, share_difference
 from loyalbell.core.results.sample_size import split_is_wrong
 from loyalbell.core.results.verdict import Judged, judge
 from loyalbell.core.sequences.plan import MessageStep, every_step
 from loyalbell.services.application import Application
-from loyalbell.services.results.origins import Origin, credits_of, plan_of_sequence, qualified_for
-from loyalbell.services.results.overview import ResultRow, compared_in
+from loyalbell.services.results.origins import Origin, credits_of, plan_of_sequence
+from loyalbell.services.results.overview import ResultRow, compared_of
 from loyalbell.services.results.ranges import Days
 from loyalbell.storage.schema import Delivery, DeliveryEvent, Message, MessageVersion
 
@@ -80,8 +80,7 @@ class Detail:
 def detail(application: Application, row: ResultRow, days: Days) -> Detail:
     """Of one row of the table, in its days."""
     now = int(application.clock.now().timestamp())
-    purchases = Purchases.of(application.snapshot().orders, now)
-    compared = compared_in(qualified_for(application, row.origin), purchases, days, row.days, now)
+    compared = compared_of(application, row, days)
     treated, held = compared.shares
     enough = min(len(treated), len(held)) >= 2
     shares = (

@@ -23,7 +23,7 @@ from loyalbell.services.results.origins import (
 )
 from loyalbell.services.results.ranges import Days
 from loyalbell.storage import schema
-from loyalbell.storage.schema import Campaign, Delivery, OfferCode, Redemption
+from loyalbell.storage.schema import Campaign, Delivery, Message, OfferCode, Redemption
 
 RETURN_DAYS = 30
 """Within how many days somebody has come back, where no goal says otherwise."""
@@ -41,6 +41,7 @@ class ResultRow:
 
     ``trend``: people who came back, by the part of the days in which they got their first message.
     ``weeks_to_go``: until it is likely decided, at today's pace; ``None`` where that cannot be said.
+    ``is_marketing``: not all that it sent were service messages.
     """
 
     origin: Origin
@@ -58,6 +59,7 @@ class ResultRow:
     treated: int
     held: int
     weeks_to_go: int | None
+    is_marketing: bool
 
     @property
     def added(self) -> float:
@@ -111,12 +113,14 @@ class _Working:
         self.now = int(application.clock.now().timestamp())
         self.purchases = Purchases.of(snapshot.orders, self.now)
         self.credits = credits_of(application)
+        self.service: set[int] = set()
         self.sent = snapshot.deliveries.taken(snapshot.deliveries.span(days.low, min(days.high, self.now)))
 
     def overview(self) -> Overview:
         with self.application.database.reading() as session:
             names = self._names(session)
             costs = self._costs(session)
+            self.service = set(session.scalars(select(Message.id).where(Message.purpose == "service")))
             goals = {
                 origin: plan.goal.days
                 for origin in names
@@ -192,6 +196,7 @@ class _Working:
             len(compared.shares[0]),
             len(compared.shares[1]),
             weeks_to_go(judged, everyone, self.now),
+            not set(np.unique(mine.message).tolist()) <= self.service,
         )
 
     def _deliveries(self, origin: Origin) -> Deliveries:
@@ -206,6 +211,13 @@ class _Working:
 def compared_in(everyone: Qualified, purchases: Purchases, within: Days, days: int, now: int) -> Compared:
     """Those who qualified within some days, and whose ``days`` to come back are over."""
     return compare(everyone.first_of_each(within.low, min(within.high, now)), purchases, days, now)
+
+
+def compared_of(application: Application, row: ResultRow, within: Days) -> Compared:
+    """The comparison behind one row of the table."""
+    now = int(application.clock.now().timestamp())
+    purchases = Purchases.of(application.snapshot().orders, now)
+    return compared_in(qualified_for(application, row.origin), purchases, within, row.days, now)
 
 
 def first_of_each(rows: Deliveries) -> tuple[Small, Ints]:

@@ -55,7 +55,7 @@ class Making:
         return {
             "do": "message",
             "id": self._id("m"),
-            "message": self._letter(key),
+            "message": self.letter(key),
             "channels": channels or ["email"],
             "release": release or ANY_DAY,
         }
@@ -66,7 +66,7 @@ class Making:
     def step(self, do: str, **more: Any) -> Data:
         return {"do": do, "id": self._id("s"), **more}
 
-    def _letter(self, key: str) -> int:
+    def letter(self, key: str) -> int:
         """The message made from the template earlier, or a new one; its offer is one that can be given."""
         if key not in self.known:
             template = message_templates.find(key)

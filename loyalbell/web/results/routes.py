@@ -12,6 +12,7 @@ from loyalbell.core.policy.origins import SEQUENCE
 from loyalbell.core.results.attribution import DEFAULT_WINDOW_DAYS
 from loyalbell.core.results.verdict import WORTH
 from loyalbell.services.delivery import after_stop
+from loyalbell.services.results import openings
 from loyalbell.services.results.campaign_results import EXPLANATIONS, FIGURES, results_of
 from loyalbell.services.results.detail import detail
 from loyalbell.services.results.experiments import experiments, of_origin
@@ -81,6 +82,7 @@ def list_page(asked: Annotated[Asked, Depends()], context: RequestContext = Sign
         "window": DEFAULT_WINDOW_DAYS,
         "per_thousand": per_thousand,
         "shown": shown,
+        "next": openings.next_steps(context.application),
         "download": address.link().replace("/results?", "/results.csv?"),
     }
     if shown is not None:
@@ -99,6 +101,16 @@ def panel(context: RequestContext, shown: RowView, days: Days) -> dict[str, Any]
         "worth": WORTH,
         "range_query": Address(days, "").link().partition("?")[2],
     }
+
+
+@router.post("/results/openings/{key}")
+def draft_of_opening(key: str, context: RequestContext = SignedIn) -> Response:
+    """A campaign ready to be looked at, to the people of a suggestion."""
+    try:
+        made = openings.make_draft(context.application, key, context.by)
+    except openings.CannotDraft as problem:
+        return context.problem(str(problem))
+    return context.go(f"/campaigns/{made}")
 
 
 @router.get("/results.csv")

@@ -15,6 +15,8 @@ from loyalbell.services.results.ranges import RANGES, Days
 
 WIDE, HALF = 190, 92
 """Units of the mark in a row: its whole width, and from zero to either edge."""
+FAR = 5
+"""A test that needs so many times the people it has is not worth waiting for."""
 LEAST_SCALE, MOST_SCALE = 0.05, 0.25
 PICTURE_WIDE, PICTURE_HIGH, LEFT, TOP = 560, 210, 52, 14
 
@@ -251,6 +253,12 @@ def say_test(test: Experiment) -> str:
         return f"“{leader.name}” is better: {low:,} to {high:,} more of every 1,000 {test.measure}."
     if stand.verdict is TestVerdict.NO_DIFFERENCE:
         return "No difference worth having. Keep the one you like."
-    if stand.people_to_go is None:
-        return "Too few people to tell."
-    return f"Not certain yet: about {stand.people_to_go:,} more people."
+    people = sum(arm.people for arm in test.arms)
+    if stand.people_to_go is None or test.origin[0] != SEQUENCE or stand.people_to_go > FAR * people:
+        return "Too close to tell, with so few people."
+    return f"Not certain yet: about {_about(stand.people_to_go):,} more people."
+
+
+def _about(count: int) -> int:
+    """To two figures: an estimate that says 34,791 pretends to know more than it does."""
+    return round(count, 2 - len(str(count)))

@@ -4,6 +4,7 @@ from fastapi import APIRouter
 from fastapi.responses import Response
 
 from loyalbell.services.customers import queries as customer_queries
+from loyalbell.services.results.openings import next_steps
 from loyalbell.services.today import skipped, staff_notes
 from loyalbell.services.today.queries import AWAY_DAYS, search_names, today
 from loyalbell.web.charts import day_bars
@@ -17,7 +18,13 @@ FOUND_SHOWN = 8
 def today_page(context: RequestContext = SignedIn) -> Response:
     found, notes = today(context.application), staff_notes.open_notes(context.application)
     return context.page(
-        "today/today.html", "today", today=found, bars=day_bars(found.days), away_days=AWAY_DAYS, notes=notes
+        "today/today.html",
+        "today",
+        today=found,
+        bars=day_bars(found.days),
+        away_days=AWAY_DAYS,
+        notes=notes,
+        next=next_steps(context.application),
     )
 
 

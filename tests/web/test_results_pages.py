@@ -1,0 +1,208 @@
+"""The pages of results over the demo that has lived, whose planted truths are known
+(``loyalbell/demo/lived.py``).
+"""
+
+import csv
+import io
+import re
+import shutil
+import tempfile
+from pathlib import Path
+
+import numpy as np
+
+from loyalbell.core.clock.zones import DAY
+from loyalbell.core.results.experiment import TestVerdict
+from loyalbell.core.results.verdict import Verdict
+from loyalbell.demo import clock_routes
+from loyalbell.demo.build import OWNER, build_demo
+from loyalbell.demo.lived import BROUGHT_BACK, rows_of
+from loyalbell.demo.sequences import RINGING
+from loyalbell.post_room import routes as post_room_routes
+from loyalbell.post_room.store import PostRoomStore
+from loyalbell.services.campaigns.audience import audience, plan_of
+from loyalbell.services.results import openings
+from loyalbell.services.results.experiments import experiments
+from loyalbell.services.results.origins import credits_of
+from loyalbell.services.results.overview import Overview, ResultRow, compared_of, overview
+from loyalbell.services.results.ranges import RANGES, days_of
+from loyalbell.storage.schema import Campaign, Segment
+from loyalbell.web.app import create_app
+from loyalbell.web.request import DemoParts
+from tests.web.test_pages import PagesCase
+
+YEAR = "year"
+PLANTED_ORDERS = len(rows_of("orders"))
+"""They were put in last, after those that customers placed by themselves."""
+
+
+class LivedCase(PagesCase):
+    @classmethod
+    def setUpClass(cls) -> None:
+        cls.folder = Path(tempfile.mkdtemp(prefix="loyalbell-test-"))
+        cls.application = build_demo(cls.folder, lived=True)
+        cls.room = PostRoomStore(cls.folder)
+        parts = DemoParts(OWNER[1:], (clock_routes.router, post_room_routes.router))
+        cls.app = create_app(cls.application, None, parts)
+        cls.app.state.post_room = cls.room
+
+    @classmethod
+    def tearDownClass(cls) -> None:
+        cls.room.close()
+        cls.application.close()
+        shutil.rmtree(cls.folder, ignore_errors=True)
+
+    def table(self, key: str = YEAR) -> Overview:
+        today = self.application.clock.now().date()
+        return overview(self.application, days_of(key, today, self.application.the_shop().zone))
+
+    def row(self, name: str) -> ResultRow:
+        return next(row for row in self.table().rows if row.name == name)
+
+
+class PlantedTruthsTest(LivedCase):
+    def test_what_the_win_back_added_is_found_with_its_true_size(self) -> None:
+        """The truth: those who would not have come, and came by an order that was planted."""
+        row = self.row("Win them back")
+        self.assertIs(row.judged.verdict, Verdict.ADDED)
+        compared = compared_of(self.application, row, self.table().days)
+        orders = self.application.snapshot().orders
+        planted = orders.key > np.max(orders.key) - PLANTED_ORDERS
+        caused = 0
+        for person, at, is_held in zip(
+            compared.who.person, compared.who.at, compared.who.is_held, strict=True
+        ):
+            mine = (orders.person == person) & (orders.at > at) & (orders.at <= at + 30 * DAY)
+            caused += not is_held and bool(mine.any()) and bool(planted[mine].all())
+        treated = int((~compared.who.is_held).sum())
+        interval = row.judged.interval
+        assert interval is not None
+        self.assertGreater(caused, 50)
+        self.assertLessEqual(interval.low, caused / treated)
+        self.assertGreaterEqual(interval.high, caused / treated)
+
+    def test_what_does_nothing_is_never_said_to_add(self) -> None:
+        names = {"vip": "Our best customers", "companion": "A companion’s birthday"}
+        for template, name in names.items():
+            with self.subTest(name=name):
+                self.assertEqual(BROUGHT_BACK[template], 0.0)
+                self.assertIn(template, RINGING)
+                self.assertNotIn(self.row(name).judged.verdict, (Verdict.ADDED, Verdict.COST))
+        for row in self.table().rows:
+            if row.origin[0] == "campaign":
+                self.assertNotIn(row.judged.verdict, (Verdict.ADDED, Verdict.COST), row.name)
+
+    def test_the_better_message_won_and_the_equal_one_did_not(self) -> None:
+        found = {one.name: one for one in experiments(self.application)}
+        better = found["Presents for paws"]
+        self.assertIs(better.standing.verdict, TestVerdict.WON)
+        self.assertEqual(better.leader.name, "We kept your spot")
+        self.assertIs(found["Warm coats, November"].standing.verdict, TestVerdict.TOO_EARLY)
+        self.assertIs(found["Win them back"].standing.verdict, TestVerdict.TOO_EARLY)
+        self.assertFalse(any(one.standing.is_split_wrong for one in found.values()))
+
+    def test_no_order_is_counted_twice_and_sums_stay_below_the_sales(self) -> None:
+        table, credits = self.table(), credits_of(self.application)
+        self.assertEqual(len(set(credits.order.tolist())), len(credits.order))
+        within = (credits.at >= table.days.low) & (credits.at <= table.days.high + 5 * DAY)
+        put_down = within & (credits.delivery >= 0)
+        self.assertLessEqual(sum(row.orders for row in table.rows), int(put_down.sum()))
+        self.assertLess(sum(row.revenue for row in table.rows), int(credits.money[within].sum()))
+        self.assertEqual(table.totals.orders, sum(row.orders for row in table.rows))
+
+    def test_what_is_worth_doing_next_leans_on_what_was_measured(self) -> None:
+        found = openings.next_steps(self.application, wait=True)
+        assert found is not None
+        first = found.openings[0]
+        self.assertEqual(first.like, "Win them back")
+        interval = self.row("Win them back").judged.interval
+        assert interval is not None and first.added is not None
+        self.assertEqual(first.added[0], round(interval.low * first.people))
+        self.assertTrue(0 < first.baseline < 1)
+        self.assertEqual(
+            [one.money for one in found.openings],
+            sorted((one.money for one in found.openings), reverse=True),
+        )
+        self.assertTrue(any("Late regulars" in one.words for one in found.not_worth))
+        self.assertFalse(any("Appointment reminder" in one.words for one in found.not_worth))
+
+
+class ResultPagesTest(LivedCase):
+    def test_every_range_and_order_opens(self) -> None:
+        self.sign_in()
+        for key in RANGES:
+            for by in ("name", "added", "revenue"):
+                page = self.client.get(f"/results?days={key}&by={by}")
+                self.assertEqual(page.status_code, 200, key)
+        page = self.client.get("/results?days=own&first=2026-01-01&last=2026-01-31").text
+        self.assertIn("A quiet January", page)
+        self.assertNotIn("Presents for paws", page)
+
+    def test_wrong_dates_are_said_and_the_usual_days_shown(self) -> None:
+        self.sign_in()
+        for query, words in (
+            ("first=2026-02-01&last=2026-01-01", "The first day lies after the last one."),
+            ("first=soon", "Write the dates as year-month-day"),
+            ("first=0001-01-01&last=9999-12-31", "Choose days between 1990 and 2200."),
+        ):
+            page = self.client.get(f"/results?days=own&{query}")
+            self.assertEqual(page.status_code, 422, query)
+            self.assertIn(words, page.text)
+            self.assertIn("Win them back", page.text)
+
+    def test_a_row_shows_its_picture_and_a_sequence_its_steps(self) -> None:
+        self.sign_in()
+        number = self.row("Win them back").origin[1]
+        page = self.client.get(f"/results?days=year&show=sequence-{number}").text
+        self.assertIn("more of every 1,000 came back.", page)
+        self.assertIn("certain enough since week", " ".join(page.split()))
+        page = self.client.get(f"/results/sequence/{number}?days=year").text
+        for words in ("Step by step", "We have not seen you", "Test: after 38 days or after 48 days"):
+            self.assertIn(words, page)
+        self.assertEqual(self.client.get("/results/sequence/999").status_code, 404)
+
+    def test_people_behind_a_figure_become_a_segment(self) -> None:
+        self.sign_in()
+        row = self.row("Win them back")
+        address = f"/results/sequence/{row.origin[1]}?days=year"
+        page = self.client.get(f"{address}&figure=held back").text
+        counted = re.search(r"Make a segment of these ([\d,]+) people", page)
+        assert counted is not None
+        token = self.token(page)
+        form = {"_csrf": token, "figure": "held back", "step": ""}
+        made = self.client.post(f"/results/sequence/{row.origin[1]}/segment?days=year", data=form)
+        self.assertEqual(made.status_code, 200)
+        with self.application.database.reading() as session:
+            kept = session.query(Segment).filter(Segment.name == "Win them back: held back").one()
+        ids = kept.rule["root"]["lines"][0]["ids"]
+        self.assertEqual(len(ids), int(counted[1].replace(",", "")))
+
+    def test_the_file_says_what_the_table_says(self) -> None:
+        self.sign_in()
+        text = self.client.get("/results.csv?days=year&by=name").text
+        rows = {row["name"]: row for row in csv.DictReader(io.StringIO(text))}
+        for row in self.table().rows:
+            mine = rows[row.name]
+            self.assertEqual(int(mine["delivered_people"]), row.delivered)
+            self.assertEqual(int(mine["revenue_minor"]), row.revenue)
+            self.assertEqual(mine["verdict"], row.judged.verdict.value)
+
+    def test_a_suggestion_becomes_a_draft_that_holds_some_back(self) -> None:
+        token = self.sign_in()
+        made = self.client.post("/results/openings/quiet", data={"_csrf": token})
+        self.assertEqual(made.status_code, 200)
+        with self.application.database.reading() as session:
+            campaign = session.query(Campaign).filter(Campaign.state == "draft").one()
+        self.assertEqual(plan_of(campaign).held_back, 20)
+        self.assertGreater(len(audience(self.application, campaign).reached), 20)
+        again = self.client.post("/results/openings/quiet", data={"_csrf": token})
+        self.assertEqual(again.status_code, 200, "a second draft gets a name of its own")
+        self.assertNotEqual(
+            self.client.post("/results/openings/nothing", data={"_csrf": token}).status_code, 500
+        )
+
+    def test_tests_are_listed_with_what_was_learned(self) -> None:
+        self.sign_in()
+        page = self.client.get("/results/tests").text
+        self.assertIn("“We kept your spot” is better:", page)
+        self.assertIn("Too close to tell", page)
