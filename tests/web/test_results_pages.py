@@ -4,13 +4,18 @@
 
 import csv
 import io
+import json
 import re
 import shutil
 import tempfile
 from pathlib import Path
+from xml.etree import ElementTree
 
 import numpy as np
+from openpyxl import load_workbook
+from typer.testing import CliRunner
 
+from loyalbell.cli import app
 from loyalbell.core.clock.zones import DAY
 from loyalbell.core.results.experiment import TestVerdict
 from loyalbell.core.results.verdict import Verdict
@@ -21,6 +26,7 @@ from loyalbell.demo.sequences import RINGING
 from loyalbell.post_room import routes as post_room_routes
 from loyalbell.post_room.store import PostRoomStore
 from loyalbell.services.campaigns.audience import audience, plan_of
+from loyalbell.services.integrations import api_tokens
 from loyalbell.services.results import openings
 from loyalbell.services.results.experiments import experiments
 from loyalbell.services.results.origins import credits_of
@@ -186,6 +192,33 @@ class ResultPagesTest(LivedCase):
             self.assertEqual(int(mine["delivered_people"]), row.delivered)
             self.assertEqual(int(mine["revenue_minor"]), row.revenue)
             self.assertEqual(mine["verdict"], row.judged.verdict.value)
+
+    def test_sheet_picture_command_and_interface_say_the_same(self) -> None:
+        self.sign_in()
+        sheet = load_workbook(io.BytesIO(self.client.get("/results.xlsx?days=year").content)).active
+        assert sheet is not None
+        names = [cell.value for cell in sheet[1]]
+        by_name = {row[names.index("name")]: row for row in sheet.iter_rows(min_row=2, values_only=True)}
+        row = self.row("Win them back")
+        self.assertEqual(by_name[row.name][names.index("orders")], row.orders)
+        picture = self.client.get(f"/results/sequence/{row.origin[1]}.svg?days=year")
+        ElementTree.fromstring(picture.text)
+        self.assertIn("certain enough since", " ".join(picture.text.split()))
+        self.assertEqual(self.client.get("/results/sequence/4.svg").status_code, 404)
+        told = CliRunner().invoke(app, ["results", "--data", str(self.folder), "--days", "year", "--json"])
+        self.assertEqual(told.exit_code, 0, told.output)
+        from_command = {one["name"]: one for one in json.loads(told.stdout)["results"]}
+        token = api_tokens.make_token(self.application, "Till", ["read"], "Ida")
+        head = {"Authorization": f"Bearer {token}"}
+        answer = self.client.get("/api/v1/results?days=year", headers=head)
+        self.assertEqual(answer.status_code, 200, answer.text)
+        from_interface = {one["name"]: one for one in answer.json()["results"]}
+        self.assertEqual(from_command, from_interface)
+        self.assertEqual(from_command[row.name]["held_back_people"], row.held)
+        wrong = self.client.get("/api/v1/results?days=soon", headers=head)
+        self.assertEqual(wrong.status_code, 422)
+        wrong_command = CliRunner().invoke(app, ["results", "--data", str(self.folder), "--days", "soon"])
+        self.assertEqual(wrong_command.exit_code, 1)
 
     def test_a_suggestion_becomes_a_draft_that_holds_some_back(self) -> None:
         token = self.sign_in()

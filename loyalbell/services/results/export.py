@@ -1,9 +1,11 @@
-"""The table of results for other programs: CSV, and plain values for JSON."""
+"""The table of results for other programs: CSV, a spreadsheet, and plain values for JSON."""
 
 import csv
 import io
 from collections.abc import Sequence
 from typing import Any
+
+from openpyxl import Workbook
 
 from loyalbell.services.results.overview import ResultRow
 from loyalbell.storage.files.import_outcome import guarded
@@ -52,4 +54,18 @@ def as_csv(rows: Sequence[ResultRow], currency: str) -> str:
         values = values_of(row, currency)
         values["name"] = guarded(row.name)
         writer.writerow(values)
+    return out.getvalue()
+
+
+def as_sheet(rows: Sequence[ResultRow], currency: str) -> bytes:
+    """The same as a spreadsheet (XLSX), numbers as numbers."""
+    book = Workbook(write_only=True)
+    sheet = book.create_sheet("results")
+    sheet.append(list(NAMES))
+    for row in rows:
+        values = values_of(row, currency)
+        values["name"] = guarded(row.name)
+        sheet.append([values[name] for name in NAMES])
+    out = io.BytesIO()
+    book.save(out)
     return out.getvalue()

@@ -1,5 +1,6 @@
 """What other programs may send, as they see it in the OpenAPI description."""
 
+from datetime import date
 from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, StringConstraints
@@ -346,3 +347,33 @@ class PersonOut(BaseModel):
     spent: str = Field(description="Net of refunds, ever, in units of the shop’s currency.")
     last_order: str | None
     band: str | None = Field(description="The rhythm they are in now.")
+
+
+class ResultOut(BaseModel):
+    """What one campaign or sequence brought, cost and added in the days asked."""
+
+    kind: Literal["campaign", "sequence"]
+    id: int
+    name: str
+    state: str
+    channels: str = Field(description="With blanks between them.")
+    delivered_people: int
+    came_back_people: int = Field(description="Of those it was delivered to, within came_back_days.")
+    came_back_days: int
+    orders: int = Field(description="Orders put down to it.")
+    revenue_minor: int = Field(description="Of those orders, net of refunds, in minor units.")
+    cost_minor: int
+    currency: str
+    compared_people: int = Field(description="People it was meant for whose days are over.")
+    held_back_people: int
+    added_per_1000_low: float | None
+    added_per_1000_best: float | None
+    added_per_1000_high: float | None
+    verdict: str
+    weeks_to_go: int | None = Field(description="Until it is likely decided; null where that is not known.")
+
+
+class ResultsOut(BaseModel):
+    first: date
+    last: date
+    results: list[ResultOut]

@@ -5,14 +5,18 @@ import json
 from collections.abc import Sequence
 from typing import Annotated, Any
 
-from fastapi import APIRouter, Depends, Header, Path, Request
+from fastapi import APIRouter, Depends, Header, Path, Query, Request
 from fastapi.responses import JSONResponse
 from pydantic import BaseModel, Field, ValidationError, create_model
 
+from loyalbell.core.clock.local_time import local_day
 from loyalbell.core.history.money import minor_digits
 from loyalbell.services.application import Application, UnitOfWork
 from loyalbell.services.customers import profile
 from loyalbell.services.integrations import api_ingest, api_tokens, idempotency
+from loyalbell.services.results.export import values_of
+from loyalbell.services.results.overview import overview
+from loyalbell.services.results.ranges import RANGES, USUAL, RangeProblem, days_of
 from loyalbell.services.sequences.api_entry import bring_named
 from loyalbell.services.sequences.drafts import SequenceProblem
 from loyalbell.storage.schema import ApiToken
@@ -294,6 +298,31 @@ def bring_in(
         return _once(application, token, ["bring in", sequence_id, plain], key, write)
     except SequenceProblem as problem:
         raise ApiProblem(404, str(problem)) from problem
+
+
+@router.get(
+    "/results",
+    tags=["results"],
+    summary="Read what each campaign and sequence brought, cost and added",
+    operation_id="read_results",
+)
+def read_results(
+    request: Request,
+    days: Annotated[str, Query(description=f"One of: {', '.join(RANGES)}.")] = USUAL,
+    first: Annotated[str, Query(description="The first of your own days (ISO), with days=own.")] = "",
+    last: Annotated[str, Query(description="The last of your own days.")] = "",
+    token: ApiToken = allowed("read"),
+) -> models.ResultsOut:
+    application = application_of(request)
+    shop = application.the_shop()
+    try:
+        if days not in RANGES:
+            raise RangeProblem(f"There are no days called “{days}”; choose {', '.join(RANGES)}.")
+        chosen = days_of(days, local_day(application.clock.now(), shop.zone), shop.zone, first, last)
+    except RangeProblem as problem:
+        raise ApiProblem(422, str(problem)) from problem
+    rows = [models.ResultOut(**values_of(row, shop.currency)) for row in overview(application, chosen).rows]
+    return models.ResultsOut(first=chosen.first, last=chosen.last, results=rows)
 
 
 @router.get(

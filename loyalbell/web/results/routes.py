@@ -1,7 +1,7 @@
 """Results: what came of each campaign, with the people behind each figure."""
 
 from dataclasses import dataclass
-from typing import Annotated, Any
+from typing import Annotated, Any, Literal
 
 from fastapi import APIRouter, Depends
 from fastapi.responses import HTMLResponse, Response
@@ -16,13 +16,14 @@ from loyalbell.services.results import openings
 from loyalbell.services.results.campaign_results import EXPLANATIONS, FIGURES, results_of
 from loyalbell.services.results.detail import detail
 from loyalbell.services.results.experiments import experiments, of_origin
-from loyalbell.services.results.export import as_csv
+from loyalbell.services.results.export import as_csv, as_sheet
 from loyalbell.services.results.overview import RETURN_DAYS, in_order, overview
 from loyalbell.services.results.people import FIGURES as PEOPLE_FIGURES
 from loyalbell.services.results.people import behind
 from loyalbell.services.results.ranges import USUAL, Days, RangeProblem, days_of
 from loyalbell.services.segments import commands as segment_commands
 from loyalbell.storage import schema
+from loyalbell.storage.files.export import MEDIA
 from loyalbell.storage.schema import Campaign, Message, Segment
 from loyalbell.web.charts import hour_bars
 from loyalbell.web.request import Form, NotFound, RequestContext, SignedIn, text_of
@@ -40,6 +41,7 @@ from loyalbell.web.results.views import (
 
 router = APIRouter()
 PAGE = 40
+FILES = ("csv", "xlsx")
 STOP_POLLING = 286  # htmx swaps this answer in and asks no more
 
 
@@ -83,7 +85,7 @@ def list_page(asked: Annotated[Asked, Depends()], context: RequestContext = Sign
         "per_thousand": per_thousand,
         "shown": shown,
         "next": openings.next_steps(context.application),
-        "download": address.link().replace("/results?", "/results.csv?"),
+        "files": [(form, address.link().replace("/results?", f"/results.{form}?")) for form in FILES],
     }
     if shown is not None:
         values |= panel(context, shown, days)
@@ -113,20 +115,39 @@ def draft_of_opening(key: str, context: RequestContext = SignedIn) -> Response:
     return context.go(f"/campaigns/{made}")
 
 
-@router.get("/results.csv")
-def download(asked: Annotated[Asked, Depends()], context: RequestContext = SignedIn) -> Response:
+@router.get("/results.{form}")
+def download(
+    form: Literal["csv", "xlsx"], asked: Annotated[Asked, Depends()], context: RequestContext = SignedIn
+) -> Response:
     """The table as a file, in the order in which it is shown."""
     days, problem = days_asked(context, asked)
     if problem:
         raise NotFound(problem)
     rows = in_order(overview(context.application, days).rows, asked.by)
-    name = f"results-{days.first.isoformat()}-{days.last.isoformat()}.csv"
+    name = f"results-{days.first.isoformat()}-{days.last.isoformat()}.{form}"
+    currency = context.application.the_shop().currency
+    content = as_csv(rows, currency) if form == "csv" else as_sheet(rows, currency)
     headers = {"Content-Disposition": f'attachment; filename="{name}"'}
-    return Response(
-        as_csv(rows, context.application.the_shop().currency),
-        media_type="text/csv; charset=utf-8",
-        headers=headers,
-    )
+    return Response(content, media_type=MEDIA[form], headers=headers)
+
+
+@router.get("/results/{kind}/{number}.svg")
+def picture(
+    kind: Literal["campaign", "sequence"],
+    number: int,
+    asked: Annotated[Asked, Depends()],
+    context: RequestContext = SignedIn,
+) -> Response:
+    """What one of them added, week by week, as a picture of its own."""
+    days, _ = days_asked(context, asked)
+    rows = overview(context.application, days).rows
+    row = next((one for one in rows if one.origin == (kind, number)), None)
+    drawn = lift_picture(detail(context.application, row, days)) if row is not None else None
+    if row is None or drawn is None:
+        raise NotFound("There is no picture of it yet: too few people have qualified.")
+    content = context.piece("results/picture.svg", picture=drawn, row=row)
+    headers = {"Content-Disposition": f'attachment; filename="added-{kind}-{number}.svg"'}
+    return Response(content, media_type="image/svg+xml", headers=headers)
 
 
 @router.get("/results/tests")
