@@ -9,7 +9,7 @@ import json
 import tempfile
 from bisect import bisect_right
 from collections import defaultdict
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
@@ -17,8 +17,9 @@ from typing import Any
 from sqlalchemy import func, select
 
 from loyalbell.core.clock.zones import DAY, zone_of
+from loyalbell.core.policy.assignment import uniform
 from loyalbell.core.policy.delivery_state import WITHHELD
-from loyalbell.core.sequences.assignment import uniform
+from loyalbell.core.policy.holdout import Holdout
 from loyalbell.core.sequences.engine_facts import SequenceHistory
 from loyalbell.core.sequences.plan import MessageStep, Plan, every_step
 from loyalbell.core.sequences.plan_tree import tree_of
@@ -28,7 +29,7 @@ from loyalbell.core.sequences.simulator import rehearse
 from loyalbell.core.sequences.triggers import TriggerHit, trigger_hits
 from loyalbell.core.sequences.walk import Position
 from loyalbell.demo.build import build_demo
-from loyalbell.demo.lived import BEGAN, BROUGHT_BACK, FILE, TABLES, key_of
+from loyalbell.demo.lived import BEGAN, BROUGHT_BACK, FILE, HELD_OUT, HELD_OUT_SINCE, TABLES, key_of
 from loyalbell.demo.sequences import RINGING
 from loyalbell.services.application import Application
 from loyalbell.services.sequences.shop_policy import around_of, live_plans, send_policy_of
@@ -110,7 +111,8 @@ class History:
                 )
             )
             self._orders(session)
-        self.policy, self.around = policy, around
+        self.holdout = Holdout(HELD_OUT, HELD_OUT_SINCE)
+        self.policy, self.around = replace(policy, holdout=self.holdout), around
         self.keys = [key_of(template) for template in RINGING]
         self.extra: dict[int, list[int]] = defaultdict(list)
 
@@ -339,6 +341,8 @@ class History:
                     or not self.address[person]["email"]
                     or uniform(key, person, "gets it") > NEWSLETTER_REACHES
                 ):
+                    continue
+                if self.holdout.holds(person, when.date()):
                     continue
                 if uniform(key, person, "held back") < NEWSLETTER_HELD:
                     self._held_row(campaign, person, second)

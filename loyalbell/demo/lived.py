@@ -6,17 +6,20 @@ own sequences over its own past, and plants what messages change. The tests of t
 
 import gzip
 import json
-from datetime import UTC, datetime
+from datetime import UTC, date, datetime
 from pathlib import Path
 from typing import Any
 
 from sqlalchemy import text
 
 from loyalbell.services.application import Application
+from loyalbell.services.settings.channels import HoldoutSettings
 
 FILE = Path(__file__).parent / "files" / "lived.json.gz"
 BEGAN = datetime(2025, 3, 12, 13, 0, tzinfo=UTC)
 """When the shop began to use the program."""
+HELD_OUT, HELD_OUT_SINCE = 5, date(2025, 7, 1)
+"""Per cent of all customers who get no marketing, and since when."""
 HELD_BACK = {"win-back": 25, "second": 30, "birthday": 25, "vip": 40, "companion": 20}
 """Shares in per cent that are held back from the demo's sequences, by their template."""
 BROUGHT_BACK = {"win-back": 0.20, "second": 0.16, "birthday": 0.12, "companion": 0.0, "vip": 0.0}
@@ -57,6 +60,7 @@ def live_through(application: Application, keys: dict[int, str]) -> None:
     there, began = kept(), int(BEGAN.timestamp())
     with application.database.transaction() as session:
         connection = session.connection()
+        HoldoutSettings(percent=HELD_OUT, since=HELD_OUT_SINCE).save(session)
         for number, key in keys.items():
             values = {"key": key, "began": began, "number": number}
             session.execute(

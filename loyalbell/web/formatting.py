@@ -83,6 +83,11 @@ def number(value: int) -> str:
     return f"{value:,}"
 
 
+def signed(value: int) -> str:
+    """``+318`` or ``−12``, with the sign of the trade for minus."""
+    return f"{value:+,}".replace("-", "−") if value else "0"
+
+
 def about(value: float) -> str:
     """A mean as one says it: ``33`` from 32.5, and ``2.5`` where it is below ten."""
     return f"{value:,.0f}" if value >= 10 else f"{value:.1f}" if value else "0"

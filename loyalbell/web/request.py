@@ -56,6 +56,7 @@ environment.globals["channels_in_order"] = CHANNELS
 environment.filters |= {
     "number": formatting.number,
     "about": formatting.about,
+    "signed": formatting.signed,
     "percent": formatting.percent,
     "people": formatting.people,
     "phone": formatting.phone,

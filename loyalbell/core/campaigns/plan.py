@@ -14,7 +14,7 @@ from loyalbell.core.clock.recurrence import Repeat, rounds
 from loyalbell.core.clock.send_windows import ClockTime, SendWindow, Weekdays
 from loyalbell.core.history.columns import Mask
 from loyalbell.core.history.snapshot import HistorySnapshot
-from loyalbell.core.sequences.assignment import arm_of
+from loyalbell.core.policy.assignment import arm_of
 
 DAY = 86_400
 FEW_RECEIVED = 3

@@ -16,6 +16,7 @@ Cause = Literal[
     "no address",
     "paused",
     "asked for less",
+    "held out",
 ]
 
 CAUSE_WORDS: dict[str, str] = {
@@ -28,6 +29,7 @@ CAUSE_WORDS: dict[str, str] = {
     "no address": "no address on file",
     "paused": "asked for a pause",
     "asked for less": "asked to hear less often",
+    "held out": "gets no marketing this quarter, to compare with",
     "same address": "someone else at the same address gets it",
     "not filled": "a field is missing for this person",
     "not made": "could not be made for this person",
@@ -96,7 +98,8 @@ class VolumeGuard:
 class SendFacts(NamedTuple):
     """What is known of a person at the moment of sending on one channel.
 
-    ``too_soon``: they asked to hear less often, and heard from us within that time.
+    ``too_soon``: they asked to hear less often, and heard from us within that time. ``held_out``: they are of
+    the few who get no marketing this quarter.
     """
 
     deceased: bool
@@ -106,6 +109,7 @@ class SendFacts(NamedTuple):
     address: str | None
     paused: bool = False
     too_soon: bool = False
+    held_out: bool = False
 
 
 def first_refusal(facts: SendFacts, marketing: bool = True) -> Cause | None:
@@ -125,7 +129,9 @@ def first_refusal(facts: SendFacts, marketing: bool = True) -> Cause | None:
         return "no address"
     if marketing and facts.paused:
         return "paused"
-    return "asked for less" if marketing and facts.too_soon else None
+    if marketing and facts.too_soon:
+        return "asked for less"
+    return "held out" if marketing and facts.held_out else None
 
 
 def _consent_cause(state: str) -> Cause:

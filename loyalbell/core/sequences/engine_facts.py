@@ -2,7 +2,7 @@
 
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, fields
-from datetime import UTC, datetime
+from datetime import UTC, date, datetime
 from typing import NamedTuple
 
 import numpy as np
@@ -13,6 +13,7 @@ from loyalbell.core.clock.zones import DAY, Zone, zone_of
 from loyalbell.core.history.columns import NEVER, Mask, Rows
 from loyalbell.core.history.person_slice import PersonSlices
 from loyalbell.core.history.snapshot import CONSENT_STATES, HistorySnapshot
+from loyalbell.core.policy.holdout import Holdout
 from loyalbell.core.policy.send_policy import FrequencyCap, SendFacts, first_refusal
 from loyalbell.core.segments.evaluation import evaluate
 from loyalbell.core.segments.locality import asks_of_one, asks_of_ours
@@ -47,8 +48,10 @@ class SendPolicy:
     others: Others = Others()
     paused: Mapping[int, int] = field(default_factory=dict)
     seldom: Mapping[int, int] = field(default_factory=dict)
+    holdout: Holdout = Holdout()
 
 
+EPOCH = date(1970, 1, 1).toordinal()
 NO_ROWS: list[tuple[int, ...]] = []
 
 
@@ -114,6 +117,10 @@ class SequenceHistory:
         self._busy: dict[int, Mask] = {}
         self._natures: dict[int, Nature] = {}
         self._slices: PersonSlices | None = None
+
+    def shop_day(self, now: int) -> date:
+        """The shop's local day."""
+        return date.fromordinal(EPOCH + zone_of(self.snapshot.zone).day(now))
 
     def zone(self, person: int) -> Zone:
         """Their own zone, or the shop's."""
@@ -306,8 +313,11 @@ class PersonFacts:
         address = "on file" if known.addresses[person][at] else None
         paused = policy.paused.get(self.person_id, 0) > now
         too_soon = days is not None and any(one > now - days * DAY for one in self.sent_times()[-1:])
+        held_out = policy.holdout.since is not None and policy.holdout.holds(
+            self.person_id, known.shop_day(now)
+        )
         return first_refusal(
-            SendFacts(deceased, closed, suppressed, consent, address, paused, too_soon), marketing
+            SendFacts(deceased, closed, suppressed, consent, address, paused, too_soon, held_out), marketing
         )
 
     def sent_times(self) -> Sequence[int]:

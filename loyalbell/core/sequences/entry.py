@@ -4,7 +4,7 @@ from collections.abc import Sequence
 from typing import Literal
 
 from loyalbell.core.clock.zones import DAY
-from loyalbell.core.sequences.assignment import held_back
+from loyalbell.core.policy.assignment import held_back
 from loyalbell.core.sequences.plan import Plan
 from loyalbell.core.sequences.plan_tree import Tree
 from loyalbell.core.sequences.triggers import TriggerHit

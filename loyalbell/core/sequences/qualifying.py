@@ -4,7 +4,7 @@ From then on people who get messages and people held back are compared: until th
 either, and whoever left before (they ordered) was never meant. Pure.
 """
 
-from loyalbell.core.sequences.assignment import arm_of
+from loyalbell.core.policy.assignment import arm_of
 from loyalbell.core.sequences.plan_tree import Node, Tree
 from loyalbell.core.sequences.steps.random_split import RandomSplitStep
 from loyalbell.core.sequences.steps.wait import WaitStep

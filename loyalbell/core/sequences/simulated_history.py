@@ -15,7 +15,7 @@ from loyalbell.core.history.snapshot import (
     Enrolments,
     HistorySnapshot,
 )
-from loyalbell.core.sequences.assignment import uniform
+from loyalbell.core.policy.assignment import uniform
 
 REACTS_AFTER = 3_600
 """Seconds after which somebody does what they are drawn to do with a message (common practice, no source)."""

@@ -15,10 +15,10 @@ from loyalbell.core.campaigns.plan import CampaignPlan, engaged
 from loyalbell.core.history.columns import Mask
 from loyalbell.core.history.snapshot import HistorySnapshot
 from loyalbell.core.messages.content import read_content
+from loyalbell.core.policy.assignment import held_back
 from loyalbell.core.policy.delivery_state import WITHHELD
 from loyalbell.core.policy.send_policy import CAUSE_WORDS, SendFacts, first_refusal
 from loyalbell.core.segments.model import read_rule
-from loyalbell.core.sequences.assignment import held_back
 from loyalbell.services.application import Application
 from loyalbell.services.delivery.claiming import send_facts
 from loyalbell.services.delivery.rendering import newest_version

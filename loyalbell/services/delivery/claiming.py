@@ -8,12 +8,14 @@ from typing import Any
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
+from loyalbell.core.clock.local_time import local_day
 from loyalbell.core.policy.delivery_state import IN_FLIGHT, LEFT_US, SENT, WITHHELD
 from loyalbell.core.policy.origins import ANSWER, PROOF, TO_ONE
 from loyalbell.core.policy.send_policy import SendFacts, first_refusal
 from loyalbell.services.delivery.outbox import become
 from loyalbell.services.delivery.rendering import Codes, codes_for
 from loyalbell.services.delivery.writings import Writings
+from loyalbell.services.settings.channels import HoldoutSettings
 from loyalbell.storage.consent import address_of, consent_now, suppressed_addresses, suppressed_people
 from loyalbell.storage.schema import Delivery, Message, MessageVersion, Person, Preference, Shop
 
@@ -32,6 +34,7 @@ def send_facts(
     bad = suppressed_addresses(session, addresses, channel)
     marked = suppressed_people(session, ids, channel)
     paused, too_soon = _asked_for_less(session, ids, now)
+    held_out = _held_out(session, ids, now)
     return {
         person.id: SendFacts(
             deceased=person.deceased_at is not None and person.deceased_at <= now,
@@ -41,9 +44,19 @@ def send_facts(
             address=address_of(person, channel),
             paused=person.id in paused,
             too_soon=person.id in too_soon,
+            held_out=person.id in held_out,
         )
         for person in people
     }
+
+
+def _held_out(session: Session, ids: Sequence[int], now: datetime) -> set[int]:
+    """Who gets no marketing on this local day of the shop, to compare with."""
+    holdout = HoldoutSettings.load(session).holdout
+    if holdout.since is None:
+        return set()
+    day = local_day(now, session.get_one(Shop, 1).zone)
+    return {one for one in ids if holdout.holds(one, day)}
 
 
 def _asked_for_less(session: Session, ids: Sequence[int], now: datetime) -> tuple[set[int], set[int]]:

@@ -10,12 +10,12 @@ from sqlalchemy.orm import Session
 from loyalbell.core.campaigns.plan import CampaignPlan
 from loyalbell.core.clock.zones import DAY
 from loyalbell.core.history.columns import Ints
+from loyalbell.core.policy.assignment import arm_of
 from loyalbell.core.policy.delivery_state import SENT
 from loyalbell.core.policy.origins import CAMPAIGN, SEQUENCE
 from loyalbell.core.results.came_back import Compared, Purchases, Qualified, compare
 from loyalbell.core.results.experiment import Standing, standing
 from loyalbell.core.results.lift import Outcomes
-from loyalbell.core.sequences.assignment import arm_of
 from loyalbell.core.sequences.plan import Plan, every_step
 from loyalbell.core.sequences.plan_tree import tree_of
 from loyalbell.core.sequences.steps.random_split import RandomSplitStep

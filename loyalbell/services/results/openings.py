@@ -147,7 +147,7 @@ def worked_out(application: Application) -> NextSteps:
     table = overview(application, days_of(USUAL, now.date(), shop.zone))
     measured = _measured(table.rows)
     purchases = Purchases.of(snapshot.orders, int(now.timestamp()))
-    free = _may_be_written_to(snapshot, int(now.timestamp()))
+    free = may_be_written_to(snapshot, int(now.timestamp()), QUIET_DAYS)
     with application.database.reading() as session:
         segments = saved_rules(session)
     found = []
@@ -166,8 +166,8 @@ def _measured(rows: list[ResultRow]) -> ResultRow | None:
     return max(sure, key=lambda row: row.treated + row.held, default=None)
 
 
-def _may_be_written_to(snapshot: HistorySnapshot, now: int) -> Mask:
-    """Agreed to email or text, on file, and not written to in the last days."""
+def may_be_written_to(snapshot: HistorySnapshot, now: int, quiet_days: int) -> Mask:
+    """Agreed to email or text, on file, and not written to in the last ``quiet_days`` days."""
     can = np.zeros(len(snapshot.people), dtype=np.bool_)
     rows = snapshot.consents.taken(snapshot.consents.span(-(2**61), now))
     for channel in ("email", "text"):
@@ -176,8 +176,9 @@ def _may_be_written_to(snapshot: HistorySnapshot, now: int) -> Mask:
         state = np.zeros(len(can), dtype=np.int32)
         state[mine.person] = mine.state
         can |= (state == CONSENT_STATES.index("agreed")) & snapshot.people.has_address[:, code]
-    lately = snapshot.deliveries.span(now - QUIET_DAYS * DAY, now)
-    can[snapshot.deliveries.person[lately]] = False
+    lately = snapshot.deliveries.span(now - quiet_days * DAY, now)
+    if quiet_days:
+        can[snapshot.deliveries.person[lately]] = False
     return can & snapshot.on_file(now)
 
 

@@ -13,7 +13,7 @@ from loyalbell.core.sequences.plan import EventFilter, OnEvent, Plan, plan_or_no
 from loyalbell.core.sequences.triggers import TriggerContext
 from loyalbell.services.delivery.claiming import OFTEN
 from loyalbell.services.segments.queries import saved_rules
-from loyalbell.services.settings.channels import CareSettings
+from loyalbell.services.settings.channels import CareSettings, HoldoutSettings
 from loyalbell.services.settings.quiet_hours import quiet_of
 from loyalbell.storage.schema import Message, MessageVersion, Preference, Sequence, SequenceVersion, Shop
 
@@ -35,6 +35,7 @@ def send_policy_of(session: Session, shop: Shop, now: datetime) -> SendPolicy:
             one.person_id: int(one.paused_until.timestamp()) for one in kept if one.paused_until is not None
         },
         seldom={one.person_id: OFTEN[one.often] for one in kept if one.often in OFTEN},
+        holdout=HoldoutSettings.load(session).holdout,
     )
 
 

@@ -7,9 +7,11 @@ from pydantic import BaseModel, ConfigDict, Field
 from sqlalchemy.orm import Session
 
 from loyalbell.core.channels import Channel
+from loyalbell.core.clock.local_time import local_day
+from loyalbell.core.policy.holdout import Holdout
 from loyalbell.core.policy.send_policy import FrequencyCap
 from loyalbell.services.application import Application
-from loyalbell.storage.schema import Setting
+from loyalbell.storage.schema import Setting, Shop
 
 
 class _Group(BaseModel):
@@ -128,6 +130,27 @@ class CareSettings(_Group):
     silent_departments: list[int] = Field(default_factory=list)
 
 
+MOST_HELD_OUT = 20
+"""Per cent of all customers; more would cost more than the answer is worth (a decision of ours)."""
+
+
+class HoldoutSettings(_Group):
+    """The share of all customers in per cent who get no marketing; see ``core/policy/holdout.py``."""
+
+    kept_as = "holdout"
+    percent: int = Field(default=0, ge=0, le=MOST_HELD_OUT)
+    since: date | None = None
+    fixed: dict[str, int] = Field(default_factory=dict)
+
+    @property
+    def holdout(self) -> Holdout:
+        return Holdout(self.percent, self.since, self.fixed)
+
+    @classmethod
+    def of(cls, holdout: Holdout) -> Self:
+        return cls(percent=holdout.percent, since=holdout.since, fixed=dict(holdout.fixed))
+
+
 class ProofReader(BaseModel):
     name: str
     email: str = ""
@@ -147,6 +170,17 @@ GATEWAYS: dict[str, type[GatewaySettings]] = {"text": TextSettings, "chat": Chat
 def loaded(application: Application, group: type[Kind]) -> Kind:
     with application.database.reading() as session:
         return group.load(session)
+
+
+def change_holdout(application: Application, percent: int, by: str) -> None:
+    """Another share of customers who get no marketing; a quarter that has begun keeps its group."""
+    with application.database.transaction() as session:
+        kept = HoldoutSettings.load(session)
+        if kept.percent == percent:
+            return
+        today = local_day(application.clock.now(), session.get_one(Shop, 1).zone)
+        HoldoutSettings.of(kept.holdout.changed(percent, today)).save(session)
+        application.note(session, by, "changed who gets no marketing", percent=percent)
 
 
 def keep(application: Application, made: _Group, group: str, by: str) -> None:

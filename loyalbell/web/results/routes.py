@@ -21,6 +21,7 @@ from loyalbell.services.results.overview import RETURN_DAYS, in_order, overview
 from loyalbell.services.results.people import FIGURES as PEOPLE_FIGURES
 from loyalbell.services.results.people import behind
 from loyalbell.services.results.ranges import USUAL, Days, RangeProblem, days_of
+from loyalbell.services.results.shop_wide import shop_wide
 from loyalbell.services.segments import commands as segment_commands
 from loyalbell.storage import schema
 from loyalbell.storage.files.export import MEDIA
@@ -84,6 +85,7 @@ def list_page(asked: Annotated[Asked, Depends()], context: RequestContext = Sign
         "window": DEFAULT_WINDOW_DAYS,
         "per_thousand": per_thousand,
         "shown": shown,
+        "together": shop_wide(context.application, days),
         "next": openings.next_steps(context.application),
         "files": [(form, address.link().replace("/results?", f"/results.{form}?")) for form in FILES],
     }

@@ -12,6 +12,7 @@ from loyalbell.services.results.detail import Detail
 from loyalbell.services.results.experiments import Experiment
 from loyalbell.services.results.overview import ResultRow
 from loyalbell.services.results.ranges import RANGES, Days
+from loyalbell.web.formatting import signed
 
 WIDE, HALF = 190, 92
 """Units of the mark in a row: its whole width, and from zero to either edge."""
@@ -23,8 +24,7 @@ PICTURE_WIDE, PICTURE_HIGH, LEFT, TOP = 560, 210, 52, 14
 
 def per_thousand(share: float) -> str:
     """``+48``, ``-2`` or ``0`` of 1,000 people."""
-    rounded = round(1_000 * share)
-    return f"{rounded:+,}".replace("-", "−") if rounded else "0"
+    return signed(round(1_000 * share))
 
 
 @dataclass(frozen=True)

@@ -9,7 +9,14 @@ from loyalbell.core.channels import CHANNELS
 from loyalbell.core.policy.send_policy import FrequencyCap
 from loyalbell.core.validation_errors import say_error
 from loyalbell.services.catalogue import queries as catalogue_queries
-from loyalbell.services.settings.channels import CareSettings, keep, loaded
+from loyalbell.services.settings.channels import (
+    MOST_HELD_OUT,
+    CareSettings,
+    HoldoutSettings,
+    change_holdout,
+    keep,
+    loaded,
+)
 from loyalbell.web.request import Form, RequestContext, SignedIn, number_of, text_of
 
 router = APIRouter()
@@ -28,6 +35,7 @@ def _care(
         "care": settings,
         "problem": problem,
         "saved": saved,
+        "holdout": loaded(context.application, HoldoutSettings),
         "departments": departments,
         "channels": CHANNELS,
     }
@@ -60,5 +68,10 @@ def save_care(context: RequestContext = SignedIn, form: FormData = Form) -> Resp
         )
     except ValidationError as error:
         return _care(context, kept, f"{say_error(error.errors()[0])}.")
+    share = number_of(form, "holdout") or 0
+    if not 0 <= share <= MOST_HELD_OUT:
+        return _care(context, kept, f"Leave out between 0 and {MOST_HELD_OUT} % of all customers.")
     keep(context.application, made, "care", context.by)
+    if "holdout" in form:
+        change_holdout(context.application, share, context.by)
     return context.go("/settings/care?saved=yes")

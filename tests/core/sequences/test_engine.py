@@ -24,10 +24,10 @@ from loyalbell.core.history.snapshot import (
     People,
     Statuses,
 )
+from loyalbell.core.policy.assignment import arm_of, held_back
 from loyalbell.core.policy.send_policy import FrequencyCap, VolumeGuard, next_allowed
 from loyalbell.core.segments.evaluation import evaluate
 from loyalbell.core.segments.model import read_rule
-from loyalbell.core.sequences.assignment import arm_of, held_back
 from loyalbell.core.sequences.check import check
 from loyalbell.core.sequences.engine_facts import SendPolicy, SequenceHistory
 from loyalbell.core.sequences.event_rows import event_rows

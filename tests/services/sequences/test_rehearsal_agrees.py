@@ -24,6 +24,7 @@ from loyalbell.services.scheduler import tick
 from loyalbell.services.sequences import pausing, publishing, volume_guard
 from loyalbell.services.sequences.commands import keep
 from loyalbell.services.sequences.shop_policy import around_of, send_policy_of
+from loyalbell.services.settings.channels import HoldoutSettings
 from loyalbell.storage import schema
 from loyalbell.storage.schema import ConsentEntry, Delivery, Enrolment, HeldBatch, Order, Shop
 from tests.services.sequences.test_runner import SequenceCase
@@ -332,12 +333,22 @@ class AgreeTest(SequenceCase):
         )
 
     @settings(max_examples=12, deadline=None, suppress_health_check=list(HealthCheck))
-    @given(PLANS, ORDERS, REFUSALS, LIMITS, st.sampled_from([("", ""), ("21:00", "08:00")]))
+    @given(
+        PLANS,
+        ORDERS,
+        REFUSALS,
+        LIMITS,
+        st.sampled_from([("", ""), ("21:00", "08:00")]),
+        st.sampled_from([0, 0, 50]),
+    )
     def test_live_and_rehearsal_agree_and_nothing_forbidden_happens(
-        self, drawn: dict[str, Any], orders: Any, refusals: Any, limits: Any, quiet: Any
+        self, drawn: dict[str, Any], orders: Any, refusals: Any, limits: Any, quiet: Any, held_out: int
     ) -> None:
         plan = named(drawn)
         self.clear()
+        with self.application.database.transaction() as session:
+            shares = {"2026-2": held_out, "2026-3": held_out}
+            HoldoutSettings(since=NOW.date() if held_out else None, fixed=shares).save(session)
         self.care(limits=limits, quiet_begins=quiet[0], quiet_ends=quiet[1], guard_floor=10_000)
         self.fill(orders)
         made = keep(self.application, None, "Drawn", plan, "Ida")
@@ -419,6 +430,8 @@ class AgreeTest(SequenceCase):
         """
         plan = named(drawn)
         self.clear()
+        with self.application.database.transaction() as session:
+            HoldoutSettings().save(session)
         self.care(limits=limits, quiet_begins=quiet[0], quiet_ends=quiet[1], guard_floor=10_000, silent=[])
         self.fill(orders)
         made = keep(self.application, None, "Drawn", plan, "Ida")

@@ -4,7 +4,7 @@ from typing import TYPE_CHECKING, Annotated, Literal, Self
 
 from pydantic import Field, model_validator
 
-from loyalbell.core.sequences.assignment import arm_of
+from loyalbell.core.policy.assignment import arm_of
 from loyalbell.core.sequences.plan_part import PlanPart, StepBase
 from loyalbell.core.sequences.steps.base import Findings, StepType, Surroundings
 from loyalbell.core.sequences.walk import Walk, take
