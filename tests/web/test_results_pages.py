@@ -3,6 +3,7 @@
 """
 
 import csv
+import html
 import io
 import json
 import re
@@ -17,6 +18,7 @@ from typer.testing import CliRunner
 
 from loyalbell.cli import app
 from loyalbell.core.clock.zones import DAY
+from loyalbell.core.results.attribution import Reason
 from loyalbell.core.results.experiment import TestVerdict
 from loyalbell.core.results.verdict import Verdict
 from loyalbell.demo import clock_routes
@@ -29,6 +31,7 @@ from loyalbell.services.campaigns.audience import audience, plan_of
 from loyalbell.services.integrations import api_tokens
 from loyalbell.services.results import openings
 from loyalbell.services.results.experiments import experiments
+from loyalbell.services.results.of_orders import credited_orders
 from loyalbell.services.results.origins import credits_of
 from loyalbell.services.results.overview import Overview, ResultRow, compared_of, overview
 from loyalbell.services.results.ranges import RANGES, days_of
@@ -239,3 +242,19 @@ class ResultPagesTest(LivedCase):
         page = self.client.get("/results/tests").text
         self.assertIn("“We kept your spot” is better:", page)
         self.assertIn("Too close to tell", page)
+
+    def test_an_order_says_which_message_it_followed_and_why(self) -> None:
+        self.sign_in()
+        credits = credits_of(self.application)
+        row = int(np.flatnonzero(credits.reason == Reason.CLICK)[-1])
+        person = int(self.application.snapshot().people.ids[credits.person[row]])
+        said = credited_orders(self.application, person)
+        self.assertIn("a link in it was the last one pressed before", said[int(credits.order[row])])
+        page = self.client.get(f"/customers/{person}?kind=order&shown=1000").text
+        self.assertIn("Followed", page)
+        self.assertIn(html.escape(said[int(credits.order[row])]), page)
+        self.assertEqual(credited_orders(self.application, 10**9), {})
+        everyone = credits.delivery[credits.person == credits.person[row]]
+        self.assertEqual(
+            len(said), int((everyone >= 0).sum()), "one person's orders as those of the whole book"
+        )

@@ -1,5 +1,6 @@
 """One customer's page: who they are, what holds for them now, and the diary."""
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 from datetime import date, datetime
 from typing import Any
@@ -14,7 +15,7 @@ from loyalbell.core.rhythm.bands import PersonalRhythm
 from loyalbell.core.segments.evaluation import evaluate
 from loyalbell.services.application import Application
 from loyalbell.services.customers.queries import Line, line_of
-from loyalbell.services.customers.timeline import DiaryEntry, diary
+from loyalbell.services.customers.timeline import NOTHING, DiaryEntry, diary
 from loyalbell.services.rhythm.queries import next_day, rhythms_of, shop_gap
 from loyalbell.services.segments.queries import saved_rules
 from loyalbell.storage.consent import address_of, consent_now
@@ -77,7 +78,12 @@ class CustomerPage:
     diary: list[DiaryEntry]
 
 
-def page_of(application: Application, person_id: int, kinds: set[str] | None = None) -> CustomerPage | None:
+def page_of(
+    application: Application,
+    person_id: int,
+    kinds: set[str] | None = None,
+    put_down_to: Mapping[int, str] = NOTHING,
+) -> CustomerPage | None:
     """Everything on a person's page, the diary with only some kinds of entry where ``kinds`` is given."""
     now, snapshot = application.clock.now(), application.snapshot()
     with application.database.reading() as session:
@@ -107,7 +113,7 @@ def page_of(application: Application, person_id: int, kinds: set[str] | None = N
             merges=list(
                 session.scalars(select(Merge).where(Merge.kept_id == person_id, Merge.undone_at.is_(None)))
             ),
-            diary=diary(session, person_id, kinds),
+            diary=diary(session, person_id, kinds, put_down_to),
         )
 
 

@@ -1,5 +1,6 @@
 """A person's diary: everything that happened, in one dated stream, each entry with the rows behind it."""
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 from datetime import datetime, time
 from typing import Any
@@ -46,6 +47,7 @@ KINDS = {
     "note": "notes",
     "change": "changes",
 }
+NOTHING: Mapping[int, str] = {}
 RESPONSE_WORDS = {
     "opened": "Opened",
     "clicked": "Pressed a button in",
@@ -64,9 +66,17 @@ class DiaryEntry:
     rows: tuple[tuple[str, str], ...] = ()
 
 
-def diary(session: Session, person_id: int, kinds: set[str] | None = None) -> list[DiaryEntry]:
-    """The newest first; only some kinds where ``kinds`` is given."""
-    writing = _Diary(session, person_id)
+def diary(
+    session: Session,
+    person_id: int,
+    kinds: set[str] | None = None,
+    put_down_to: Mapping[int, str] = NOTHING,
+) -> list[DiaryEntry]:
+    """The newest first; only some kinds where ``kinds`` is given.
+
+    ``put_down_to``: by order the message that it is put down to, and why, in words.
+    """
+    writing = _Diary(session, person_id, put_down_to)
     parts = {
         "order": writing.orders,
         "appointment": writing.appointments,
@@ -84,8 +94,8 @@ def diary(session: Session, person_id: int, kinds: set[str] | None = None) -> li
 
 
 class _Diary:
-    def __init__(self, session: Session, person_id: int) -> None:
-        self.session, self.person_id = session, person_id
+    def __init__(self, session: Session, person_id: int, put_down_to: Mapping[int, str]) -> None:
+        self.session, self.person_id, self.put_down_to = session, person_id, put_down_to
         shop = session.get_one(Shop, 1)
         self.zone, self.currency = shop.zone, shop.currency
         self.names: dict[type, dict[int, str]] = {
@@ -136,6 +146,8 @@ class _Diary:
 
     def _order_facts(self, order: Order) -> list[tuple[str, str]]:
         facts = [("Order id", order.external_id or "–")]
+        if order.id in self.put_down_to:
+            facts.append(("Followed", self.put_down_to[order.id]))
         if order.discount_minor:
             facts.append(("Discount", say_money(order.discount_minor, self.currency)))
         if order.refunded_minor:

@@ -3,23 +3,27 @@ stands.
 """
 
 from dataclasses import dataclass
+from datetime import timedelta
 
 import numpy as np
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from loyalbell.core.channels import CHANNELS
-from loyalbell.core.history.columns import Ints, Mask, Small
+from loyalbell.core.clock.local_time import local_day, start_of_day
+from loyalbell.core.history.columns import Ints, Mask, Small, by_person_and_time
 from loyalbell.core.history.snapshot import ENROLMENT_ENDS, HistorySnapshot
 from loyalbell.core.policy.delivery_state import SENT, WITHHELD
+from loyalbell.core.policy.holdout import Holdout, quarter_of
 from loyalbell.core.policy.origins import CAMPAIGN, SEQUENCE
 from loyalbell.core.results.attribution import DEFAULT_WINDOW_DAYS, Reason, Touches, attribute
 from loyalbell.core.results.came_back import Qualified
-from loyalbell.core.sequences.event_rows import ByPerson, event_rows
+from loyalbell.core.sequences.event_rows import STANDING, EventRows, event_rows
 from loyalbell.core.sequences.plan import Plan, plan_or_none
 from loyalbell.core.sequences.plan_tree import tree_of
 from loyalbell.core.sequences.qualifying import seconds_until_anything
 from loyalbell.services.application import Application
+from loyalbell.services.settings.channels import HoldoutSettings, loaded
 from loyalbell.storage import schema
 from loyalbell.storage.schema import Delivery, OfferCode, Redemption, SequenceVersion
 
@@ -51,13 +55,26 @@ def credits_of(application: Application) -> Credits:
     )
 
 
-def _credits(application: Application, snapshot: HistorySnapshot, now: int) -> Credits:
+def credits_of_person(application: Application, person_id: int) -> Credits:
+    """The same for the orders of one person, who must be on file."""
+    snapshot, now = application.snapshot(), int(application.clock.now().timestamp())
+    number = int(snapshot.number_of(np.array([person_id], dtype=np.int64))[0])
+    return _credits(application, snapshot, now, number)
+
+
+def _credits(
+    application: Application, snapshot: HistorySnapshot, now: int, only: int | None = None
+) -> Credits:
     orders = snapshot.orders
     rows = slice(0, int(np.searchsorted(orders.at, now, side="right")))
     stands = orders.counted(rows, now)
+    if only is not None:
+        stands &= orders.person[rows] == only
     key, person, at = orders.key[rows][stands], orders.person[rows][stands], orders.at[rows][stands]
     money = orders.net_money(rows, now)[stands]
     ours = _ours(snapshot)
+    if only is not None:
+        ours &= snapshot.deliveries.person == only
     clicks = _engaged(snapshot, "clicked", ours)
     texts = ours & np.isin(snapshot.deliveries.channel, [CHANNELS.index(one) for one in ("text", "chat")])
     sent = snapshot.deliveries.taken(texts)
@@ -104,9 +121,39 @@ def _codes_used(session: Session) -> dict[int, int]:
 
 def qualified_for(application: Application, origin: Origin) -> Qualified:
     """Who qualified for a campaign or a sequence, at every time they did, treated or held back."""
-    if origin[0] == SEQUENCE:
-        return _of_sequence(application, origin[1])
-    return _of_campaign(application, origin[1])
+    everyone = (
+        _of_sequence(application, origin[1])
+        if origin[0] == SEQUENCE
+        else _of_campaign(application, origin[1])
+    )
+    return everyone.taken(~_held_out(application, everyone))
+
+
+def _held_out(application: Application, everyone: Qualified) -> Mask:
+    """Who of them got no marketing of any kind in that quarter: they are compared elsewhere."""
+    holdout = loaded(application, HoldoutSettings).holdout
+    out = np.zeros(len(everyone), dtype=np.bool_)
+    if holdout.since is None:
+        return out
+    zone = application.snapshot().zone
+    for begins, ends in holdout.quarters(local_day(application.clock.now(), zone)):
+        low = int(start_of_day(begins, zone).timestamp())
+        high = int(start_of_day(ends + timedelta(days=1), zone).timestamp())
+        within = (everyone.at >= low) & (everyone.at < high)
+        out |= within & drawn_out(application, holdout, quarter_of(begins))[everyone.person]
+    return out
+
+
+def drawn_out(application: Application, holdout: Holdout, quarter: str) -> Mask:
+    """By person number who is left out in a quarter."""
+    ids = application.snapshot().people.ids
+
+    def work() -> Mask:
+        return np.array([holdout.draws(one, quarter) for one in ids.tolist()], dtype=np.bool_)
+
+    newest = int(ids[-1]) if len(ids) else 0
+    key = (quarter, holdout.share(quarter), len(ids), newest)
+    return application.cache.get("left out", key, work, 8)
 
 
 def plan_of_sequence(session: Session, sequence_id: int) -> Plan | None:
@@ -132,16 +179,29 @@ def _of_sequence(application: Application, sequence_id: int) -> Qualified:
     if plan is None:
         return mine
     tree = tree_of(plan)
-    people = snapshot.people.ids[mine.person].tolist()
-    waits = np.array([seconds_until_anything(tree, sequence.key, one) for one in people], dtype=np.int64)
+    numbers, place = np.unique(mine.person, return_inverse=True)
+    people = snapshot.people.ids[numbers].tolist()
+    each = np.array([seconds_until_anything(tree, sequence.key, one) for one in people], dtype=np.int64)
+    waits = each[place] if len(mine) else np.zeros(0, dtype=np.int64)
     then = mine.at + waits
     stays = then <= now
     since = int(mine.at.min()) - 1 if len(mine) else 0
     for stop in plan.exit_events if waits.any() else ():
-        rows = ByPerson(event_rows(stop, snapshot, since, now), len(snapshot.people))
-        for at in np.flatnonzero(stays & (waits > 0)).tolist():
-            stays[at] = rows.first(int(mine.person[at]), int(mine.at[at]), int(then[at])) is None
+        stays &= ~_happened_between(event_rows(stop, snapshot, since, now), mine.person, mine.at, then)
     return Qualified(mine.person, then, mine.is_held).taken(stays)
+
+
+def _happened_between(rows: EventRows, person: Small, low: Ints, high: Ints) -> Mask:
+    """Whether it happened to each with ``low < at <= high``, and still stood at ``high``."""
+    stand = rows.until >= STANDING
+    keys = np.sort(by_person_and_time(rows.person[stand], rows.at[stand]))
+    first = np.searchsorted(keys, by_person_and_time(person, low), side="right")
+    last = np.searchsorted(keys, by_person_and_time(person, high), side="right")
+    found: Mask = last > first
+    void = rows.taken(~stand)
+    for who, at, until in zip(void.person.tolist(), void.at.tolist(), void.until.tolist(), strict=True):
+        found |= (person == who) & (low < at) & (at <= high) & (until > high)
+    return found
 
 
 def _of_campaign(application: Application, campaign_id: int) -> Qualified:

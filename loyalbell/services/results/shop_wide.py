@@ -14,6 +14,7 @@ from loyalbell.core.results.lift import Interval, Numbers, Outcomes, adjusted, a
 from loyalbell.core.results.verdict import LEAST, LEAST_IN_A_GROUP, PLANNED
 from loyalbell.services.application import Application
 from loyalbell.services.results.openings import may_be_written_to
+from loyalbell.services.results.origins import drawn_out
 from loyalbell.services.results.ranges import Days
 from loyalbell.services.settings.channels import HoldoutSettings, loaded
 
@@ -71,8 +72,7 @@ def _worked_out(
         low = int(start_of_day(begins, zone).timestamp())
         high = int(start_of_day(ends + timedelta(days=1), zone).timestamp())
         who = np.flatnonzero(may_be_written_to(snapshot, low, 0)).astype(np.int32)
-        ids = snapshot.people.ids[who].tolist()
-        out = np.array([holdout.draws(one, quarter_of(begins)) for one in ids], dtype=np.bool_)
+        out = drawn_out(application, holdout, quarter_of(begins))[who]
         since, until, before = _filled(who, low), _filled(who, high), _filled(who, 2 * low - high)
         orders, money = purchases.between(who, since, until)
         had, spent = purchases.between(who, before, since)

@@ -13,6 +13,7 @@ from loyalbell.services.customers import duplicates, profile, reachability
 from loyalbell.services.customers.person_edit import NotKept
 from loyalbell.services.customers.profile import CustomerPage
 from loyalbell.services.customers.timeline import KINDS
+from loyalbell.services.results.of_orders import credited_orders
 from loyalbell.web.request import Form, NotFound, RequestContext, SignedIn, number_of, text_of
 from loyalbell.web.sequences.customer_enrolments import enrolment_lines_of
 
@@ -23,7 +24,8 @@ MOST_ROWS = 40
 
 
 def _page(context: RequestContext, person_id: int, kinds: set[str] | None = None) -> CustomerPage:
-    page = profile.page_of(context.application, person_id, kinds)
+    said = credited_orders(context.application, person_id) if not kinds or "order" in kinds else {}
+    page = profile.page_of(context.application, person_id, kinds, said)
     if page is None:
         raise NotFound("No such customer is on file.")
     return page
