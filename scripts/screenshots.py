@@ -32,7 +32,8 @@ VIEWS = {
     "segment": "/segments/1",
     "message": "/messages/3",
     "campaign": "/campaigns/{draft}",
-    "results": "/results/1?figure=clicked",
+    "results": "/results?days=year&show=sequence-5",
+    "sequence-results": "/results/sequence/5?days=year",
     "post-room": "/post-room/1",
     "rhythm": "/rhythm",
     "why": "/segments/2/why/21",
@@ -97,7 +98,7 @@ def _somebody(application: Application) -> int:
 
 def main(names: list[str]) -> None:
     folder = scratch_folder()
-    build_demo(folder).close()
+    build_demo(folder, lived=True).close()
     application = ServedApplication(folder, OWNER[1:])
     address = application.start()
     browser = open_browser()
