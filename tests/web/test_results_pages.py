@@ -21,6 +21,7 @@ from loyalbell.core.clock.zones import DAY
 from loyalbell.core.results.attribution import Reason
 from loyalbell.core.results.experiment import TestVerdict
 from loyalbell.core.results.verdict import Verdict
+from loyalbell.core.sequences.plan import every_step
 from loyalbell.demo import clock_routes
 from loyalbell.demo.build import OWNER, build_demo
 from loyalbell.demo.lived import BROUGHT_BACK, rows_of
@@ -35,7 +36,8 @@ from loyalbell.services.results.of_orders import credited_orders
 from loyalbell.services.results.origins import credits_of
 from loyalbell.services.results.overview import Overview, ResultRow, compared_of, overview
 from loyalbell.services.results.ranges import RANGES, days_of
-from loyalbell.storage.schema import Campaign, Segment
+from loyalbell.services.sequences.drafts import draft_of
+from loyalbell.storage.schema import Campaign, Segment, Sequence, SequenceVersion
 from loyalbell.web.app import create_app
 from loyalbell.web.request import DemoParts
 from tests.web.test_pages import PagesCase
@@ -69,7 +71,7 @@ class LivedCase(PagesCase):
         return next(row for row in self.table().rows if row.name == name)
 
 
-class PlantedTruthsTest(LivedCase):
+class LivedDemoTest(LivedCase):
     def test_what_the_win_back_added_is_found_with_its_true_size(self) -> None:
         """The truth: those who would not have come, and came by an order that was planted."""
         row = self.row("Win them back")
@@ -135,8 +137,6 @@ class PlantedTruthsTest(LivedCase):
         self.assertTrue(any("Late regulars" in one.words for one in found.not_worth))
         self.assertFalse(any("Appointment reminder" in one.words for one in found.not_worth))
 
-
-class ResultPagesTest(LivedCase):
     def test_every_range_and_order_opens(self) -> None:
         self.sign_in()
         for key in RANGES:
@@ -236,6 +236,24 @@ class ResultPagesTest(LivedCase):
         self.assertNotEqual(
             self.client.post("/results/openings/nothing", data={"_csrf": token}).status_code, 500
         )
+
+    def test_one_press_makes_an_arm_the_only_one_in_the_draft(self) -> None:
+        token = self.sign_in()
+        row, address = self.row("Win them back"), "/results/sequence/{}/keep/{}/{}"
+        test = next(one for one in experiments(self.application) if one.origin == row.origin)
+        number = row.origin[1]
+        wrong = self.client.post(address.format(number, test.step, 7), data={"_csrf": token})
+        self.assertIn("no longer holds that test", wrong.text)
+        page = self.client.post(address.format(number, test.step, 1), data={"_csrf": token})
+        self.assertEqual(page.status_code, 200)
+        with self.application.database.reading() as session:
+            sequence = session.get_one(Sequence, number)
+            draft, live = draft_of(sequence), session.get_one(SequenceVersion, sequence.live_version_id).plan
+        self.assertNotIn(test.step, [one.id for one in every_step(draft.steps)])
+        self.assertEqual(draft.steps[0].id, live["steps"][0]["arms"][1]["steps"][0]["id"])
+        self.assertEqual(live["steps"][0]["id"], test.step, "what is live stays until it is published")
+        again = self.client.post(address.format(number, test.step, 1), data={"_csrf": token})
+        self.assertIn("no longer holds that test", again.text)
 
     def test_tests_are_listed_with_what_was_learned(self) -> None:
         self.sign_in()

@@ -2,6 +2,7 @@
 
 from collections.abc import Iterator
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from sqlalchemy import exists, func, select
@@ -16,7 +17,7 @@ from loyalbell.core.policy.origins import CAMPAIGN, SEQUENCE
 from loyalbell.core.results.came_back import Compared, Purchases, Qualified, compare
 from loyalbell.core.results.experiment import Standing, standing
 from loyalbell.core.results.lift import Outcomes
-from loyalbell.core.sequences.plan import Plan, every_step
+from loyalbell.core.sequences.plan import Plan, every_step, read_plan
 from loyalbell.core.sequences.plan_tree import tree_of
 from loyalbell.core.sequences.steps.random_split import RandomSplitStep
 from loyalbell.core.sequences.steps.wait import WaitStep
@@ -24,6 +25,8 @@ from loyalbell.services.application import Application
 from loyalbell.services.campaigns.audience import plan_of
 from loyalbell.services.results.origins import Origin, enrolments_of, plan_of_sequence
 from loyalbell.services.results.overview import RETURN_DAYS
+from loyalbell.services.sequences.commands import keep
+from loyalbell.services.sequences.drafts import draft_of
 from loyalbell.storage import schema
 from loyalbell.storage.schema import Campaign, Delivery, DeliveryEvent, Message, MessageVersion
 
@@ -169,3 +172,44 @@ def _of_campaign(application: Application, session: Session, campaign: Campaign)
     ]
     stand = standing([Outcomes.of(group) for group in groups], shares)
     return Experiment((CAMPAIGN, campaign.id), campaign.name, "", "clicked", 0, arms, stand)
+
+
+class CannotKeep(ValueError):
+    """Why an arm cannot be made the only one, in words."""
+
+
+def keep_only(application: Application, sequence_id: int, step: str, arm: int, by: str) -> None:
+    """In a sequence's draft, one arm in the place of its random fork; it goes live when it is published.
+
+    ``arm`` counts from 0. Raises ``CannotKeep``.
+    """
+    with application.database.reading() as session:
+        sequence = session.get(schema.Sequence, sequence_id)
+        plan = draft_of(sequence).model_dump(mode="json", by_alias=True) if sequence is not None else None
+    if sequence is None or plan is None:
+        raise CannotKeep("This sequence is no longer on file.")
+    steps, is_found = _with_arm(plan["steps"], step, arm)
+    if not is_found:
+        raise CannotKeep("The draft of this sequence no longer holds that test. Change it there.")
+    keep(application, sequence_id, sequence.name, read_plan(plan | {"steps": steps}), by)
+
+
+def _with_arm(steps: list[dict[str, Any]], step: str, arm: int) -> tuple[list[dict[str, Any]], bool]:
+    """The steps with the fork ``step`` replaced by one of its arms, and whether it was there."""
+    found, is_there = list[dict[str, Any]](), False
+    for one in steps:
+        if one["id"] == step and one["do"] == "lot" and 0 <= arm < len(one["arms"]):
+            found += one["arms"][arm]["steps"]
+            is_there = True
+            continue
+        changed = dict(one)
+        for place, inner in enumerate(one.get("arms", ())):
+            within, is_inside = _with_arm(inner["steps"], step, arm)
+            if is_inside:
+                changed["arms"] = [*one["arms"][:place], inner | {"steps": within}, *one["arms"][place + 1 :]]
+                is_there = True
+        if one.get("otherwise"):
+            changed["otherwise"], is_inside = _with_arm(one["otherwise"], step, arm)
+            is_there = is_there or is_inside
+        found.append(changed)
+    return found, is_there

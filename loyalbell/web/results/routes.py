@@ -15,7 +15,7 @@ from loyalbell.services.delivery import after_stop
 from loyalbell.services.results import openings
 from loyalbell.services.results.campaign_results import EXPLANATIONS, FIGURES, results_of
 from loyalbell.services.results.detail import detail
-from loyalbell.services.results.experiments import experiments, of_origin
+from loyalbell.services.results.experiments import CannotKeep, experiments, keep_only, of_origin
 from loyalbell.services.results.export import as_csv, as_sheet
 from loyalbell.services.results.overview import RETURN_DAYS, in_order, overview
 from loyalbell.services.results.people import FIGURES as PEOPLE_FIGURES
@@ -195,6 +195,16 @@ def sequence_page(
     }
     values |= panel(context, shown, days)
     return context.page("results/sequence.html", "results", status=422 if problem else 200, **values)
+
+
+@router.post("/results/sequence/{sequence_id}/keep/{step}/{arm}")
+def keep_arm(sequence_id: int, step: str, arm: int, context: RequestContext = SignedIn) -> Response:
+    """One arm of a test in the place of it, in the sequence's draft."""
+    try:
+        keep_only(context.application, sequence_id, step, arm, context.by)
+    except CannotKeep as problem:
+        return context.problem(str(problem))
+    return context.go(f"/sequences/{sequence_id}")
 
 
 @router.post("/results/sequence/{sequence_id}/segment")

@@ -22,7 +22,7 @@ class StandingTest(unittest.TestCase):
 
     def test_without_a_difference_there_is_a_winner_in_at_most_one_of_twenty(self) -> None:
         """rules.md section 7, for three arms read every 300 people."""
-        rng, won, worlds = np.random.default_rng(SEED), 0, 300
+        rng, won, worlds = np.random.default_rng(SEED), 0, 150
         for _ in range(worlds):
             full = arms(rng, 4_500, (0.1, 0.1, 0.1))
             for share in np.linspace(0.1, 1, 15):

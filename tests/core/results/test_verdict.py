@@ -46,7 +46,7 @@ class VerdictTest(unittest.TestCase):
 
     def test_read_every_day_no_more_winners(self) -> None:
         """rules.md section 7: at most 5 % false winners, also when read daily."""
-        rng, alarms, worlds = np.random.default_rng(SEED), 0, 300
+        rng, alarms, worlds = np.random.default_rng(SEED), 0, 200
         for _ in range(worlds):
             treated, held = world(rng, 3_000, 0.12, 0.0, 0.25)
             for share in np.linspace(0.1, 1, 40):
