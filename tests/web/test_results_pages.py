@@ -231,6 +231,7 @@ class LivedDemoTest(LivedCase):
             campaign = session.query(Campaign).filter(Campaign.state == "draft").one()
         self.assertEqual(plan_of(campaign).held_back, 20)
         self.assertGreater(len(audience(self.application, campaign).reached), 20)
+        self.assertIn("are held back. You will", " ".join(made.text.split()))
         again = self.client.post("/results/openings/quiet", data={"_csrf": token})
         self.assertEqual(again.status_code, 200, "a second draft gets a name of its own")
         self.assertNotEqual(

@@ -7,6 +7,8 @@ from scipy.stats import chisquare, norm
 
 POWER, ALPHA = 0.8, 0.05
 """Found in four of five cases where it is there, seen in one of twenty where it is not (common practice)."""
+PRECISE = 0.0001
+"""A difference is told to a tenth of one person of 1,000."""
 SPLIT_IS_WRONG = 0.001
 """Below this chance a split is not what was drawn (rules of the job, section 7)."""
 
@@ -29,6 +31,23 @@ def people_needed(
     height = float(norm.ppf(1 - alpha / 2) + norm.ppf(power))
     each = (height / effect_size(base + worth, base)) ** 2
     return ceil(each / held_share / (1 - held_share))
+
+
+def smallest_difference(base: float, people: int, held_share: float = 0.5) -> float | None:
+    """The least rise above ``base`` that so many people in both groups are likely to show.
+
+    ``None`` where not even a rise to everybody would. Raises ``ValueError`` as ``people_needed`` does.
+    """
+    low, high = 0.0, 1 - base
+    if high <= 0 or people_needed(base, high, held_share) > people:
+        return None
+    while high - low > PRECISE:
+        middle = (low + high) / 2
+        if people_needed(base, middle, held_share) > people:
+            low = middle
+        else:
+            high = middle
+    return high
 
 
 def split_chance(counts: Sequence[int], shares: Sequence[float]) -> float:

@@ -154,8 +154,8 @@ def worked_out(application: Application) -> NextSteps:
     for kind in KINDS:
         here = evaluate(kind.rule, snapshot, now, segments) & free
         if int(here.sum()) >= FEWEST:
-            baseline = _baseline(kind.rule, snapshot, purchases, now, segments)
-            found.append(_opening(kind, here, baseline, measured, snapshot, int(now.timestamp())))
+            share = baseline(kind.rule, snapshot, purchases, now, segments)
+            found.append(_opening(kind, here, share, measured, snapshot, int(now.timestamp())))
     found.sort(key=lambda one: (-one.money, -one.people))
     return NextSteps(found[:MOST], _not_worth(table.rows)[:MOST])
 
@@ -182,7 +182,7 @@ def may_be_written_to(snapshot: HistorySnapshot, now: int, quiet_days: int) -> M
     return can & snapshot.on_file(now)
 
 
-def _baseline(
+def baseline(
     rule: Rule, snapshot: HistorySnapshot, purchases: Purchases, now: datetime, segments: Any
 ) -> float:
     """The share of such people who came back in the past, with whatever they got then."""

@@ -16,6 +16,7 @@ from loyalbell.services.customers import queries as customer_queries
 from loyalbell.services.delivery import timing
 from loyalbell.services.messages import preview
 from loyalbell.services.messages import queries as message_queries
+from loyalbell.services.results.planner import ComparisonPlan, plan_for
 from loyalbell.services.segments import queries as segment_queries
 from loyalbell.storage.schema import Campaign, Message, Person, Segment
 from loyalbell.web.messages.drafts import Writing, drafts_of
@@ -49,6 +50,7 @@ def sheet(context: RequestContext, campaign: Campaign, chosen: int = 0) -> dict[
             "who": who,
             "plan": plan,
             "findings": found,
+            "comparison": _comparison(context, campaign, who, plan.held_back),
             "blocked": campaign_queries.blocked(found),
             "finish": _finish(context, plan, len(who.reached)),
             "instant": lambda one: datetime.fromtimestamp(one, UTC),
@@ -62,6 +64,17 @@ def sheet(context: RequestContext, campaign: Campaign, chosen: int = 0) -> dict[
             "repeats": plan.repeat.words(local_day(first, zone)) if plan.repeat else "",
         }
     )
+
+
+def _comparison(
+    context: RequestContext, campaign: Campaign, who: Audience, held_back: int
+) -> ComparisonPlan | None:
+    """What will be learned from those held back."""
+    segment = context.application.find(Segment, campaign.segment_id)
+    held = sum(cause == "held back" for cause in who.left_out.values())
+    if segment is None:
+        return None
+    return plan_for(context.application, segment_queries.rule_of(segment), len(who.reached) + held, held_back)
 
 
 def _reading(context: RequestContext, campaign: Campaign, who: Audience, chosen: int) -> dict[str, Any]:

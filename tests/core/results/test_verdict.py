@@ -8,7 +8,12 @@ from statsmodels.stats.power import NormalIndPower
 from statsmodels.stats.proportion import proportion_effectsize
 
 from loyalbell.core.results.lift import Outcomes
-from loyalbell.core.results.sample_size import people_needed, split_chance, split_is_wrong
+from loyalbell.core.results.sample_size import (
+    people_needed,
+    smallest_difference,
+    split_chance,
+    split_is_wrong,
+)
 from loyalbell.core.results.verdict import Judged, Verdict, judge
 
 SEED = 7
@@ -88,6 +93,18 @@ class SampleSizeTest(unittest.TestCase):
                 size = proportion_effectsize(base + worth, base)
                 one = NormalIndPower().solve_power(size, alpha=0.05, power=0.8, ratio=ratio)
                 self.assertAlmostEqual(people_needed(base, worth, held), one * (1 + ratio), delta=1)
+
+    def test_the_smallest_difference_that_so_many_people_show(self) -> None:
+        """Turned round: so many people are what that difference needs, by ``NormalIndPower``."""
+        for base, people, held in ((0.2, 1_000, 0.2), (0.05, 30_000, 0.5), (0.6, 400, 0.3)):
+            least = smallest_difference(base, people, held)
+            assert least is not None
+            ratio = held / (1 - held)
+            size = proportion_effectsize(base + least, base)
+            one = NormalIndPower().solve_power(size, alpha=0.05, power=0.8, ratio=ratio)
+            self.assertAlmostEqual(one * (1 + ratio) / people, 1, delta=0.02)
+        self.assertIsNone(smallest_difference(0.5, 10))
+        self.assertIsNone(smallest_difference(1.0, 10_000))
 
     def test_shares_that_cannot_be(self) -> None:
         for wrong in ((0.5, 0.0, 0.5), (0.9, 0.2, 0.5), (0.1, 0.1, 0.0), (-0.1, 0.2, 0.5)):
