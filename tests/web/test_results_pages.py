@@ -262,6 +262,15 @@ class LivedDemoTest(LivedCase):
         self.assertIn("“We kept your spot” is better:", page)
         self.assertIn("Too close to tell", page)
 
+    def test_today_asks_again_until_the_suggestions_are_there(self) -> None:
+        self.sign_in()
+        first = self.client.get("/").text
+        self.assertIn('id="worth-doing"', first)
+        openings.next_steps(self.application, wait=True)
+        piece = self.client.get("/worth-doing").text
+        self.assertIn("customers have gone quiet", piece)
+        self.assertNotIn("hx-get", piece, "it asks no more")
+
     def test_an_order_says_which_message_it_followed_and_why(self) -> None:
         self.sign_in()
         credits = credits_of(self.application)

@@ -28,6 +28,8 @@ from loyalbell.storage.schema import Campaign, Delivery, Message, OfferCode, Red
 RETURN_DAYS = 30
 """Within how many days somebody has come back, where no goal says otherwise."""
 PARTS = 12
+OVER = ("sent", "stopped")
+"""States of a campaign that nobody qualifies for any more."""
 MOST_WEEKS = 104
 """Beyond two years it is not said how long it takes: nobody waits for it."""
 PACE_WEEKS = 13
@@ -195,7 +197,7 @@ class _Working:
             judged,
             len(compared.shares[0]),
             len(compared.shares[1]),
-            weeks_to_go(judged, everyone, self.now),
+            None if state in OVER else weeks_to_go(judged, everyone, self.now),
             not set(np.unique(mine.message).tolist()) <= self.service,
         )
 

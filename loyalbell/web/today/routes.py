@@ -1,7 +1,7 @@
 """Today, and the search across everything."""
 
 from fastapi import APIRouter
-from fastapi.responses import Response
+from fastapi.responses import HTMLResponse, Response
 
 from loyalbell.services.customers import queries as customer_queries
 from loyalbell.services.results.openings import next_steps
@@ -26,6 +26,12 @@ def today_page(context: RequestContext = SignedIn) -> Response:
         notes=notes,
         next=next_steps(context.application),
     )
+
+
+@router.get("/worth-doing")
+def worth_doing(context: RequestContext = SignedIn) -> Response:
+    """The suggestions of Today, asked for again while they are worked out."""
+    return HTMLResponse(context.piece("today/worth_doing.html", next=next_steps(context.application)))
 
 
 @router.get("/skipped")
