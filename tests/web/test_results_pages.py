@@ -31,6 +31,7 @@ from loyalbell.post_room.store import PostRoomStore
 from loyalbell.services.campaigns.audience import audience, plan_of
 from loyalbell.services.integrations import api_tokens
 from loyalbell.services.results import openings
+from loyalbell.services.results.breakdown import WEEKDAYS, breakdown
 from loyalbell.services.results.experiments import experiments
 from loyalbell.services.results.of_orders import credited_orders
 from loyalbell.services.results.origins import credits_of
@@ -169,6 +170,19 @@ class LivedDemoTest(LivedCase):
         for words in ("Step by step", "We have not seen you", "Test: after 38 days or after 48 days"):
             self.assertIn(words, page)
         self.assertEqual(self.client.get("/results/sequence/999").status_code, 404)
+
+    def test_parts_come_to_the_whole(self) -> None:
+        row, days = self.row("Win them back"), self.table().days
+        parts = breakdown(self.application, row.origin, days)
+        self.assertEqual(set(parts), {"Channel", "Weekday", "Hour"})
+        totals = {name: sum(part.delivered for part in some) for name, some in parts.items()}
+        self.assertEqual(len(set(totals.values())), 1, totals)
+        self.assertEqual(sum(part.orders for part in parts["Hour"]), row.orders)
+        self.assertEqual([part.name for part in parts["Weekday"]], list(WEEKDAYS))
+        self.sign_in()
+        page = self.client.get(f"/results/sequence/{row.origin[1]}?days=year").text
+        self.assertIn("By channel and time of sending", page)
+        self.assertIn("healthy", self.client.get("/results/domains?days=year").text)
 
     def test_people_behind_a_figure_become_a_segment(self) -> None:
         self.sign_in()

@@ -12,7 +12,8 @@ from loyalbell.core.policy.origins import SEQUENCE
 from loyalbell.core.results.attribution import DEFAULT_WINDOW_DAYS
 from loyalbell.core.results.verdict import WORTH
 from loyalbell.services.delivery import after_stop
-from loyalbell.services.results import openings
+from loyalbell.services.results import deliverability, openings
+from loyalbell.services.results.breakdown import breakdown
 from loyalbell.services.results.campaign_results import EXPLANATIONS, FIGURES, results_of
 from loyalbell.services.results.detail import detail
 from loyalbell.services.results.experiments import CannotKeep, experiments, keep_only, of_origin
@@ -85,6 +86,7 @@ def list_page(asked: Annotated[Asked, Depends()], context: RequestContext = Sign
         "window": DEFAULT_WINDOW_DAYS,
         "per_thousand": per_thousand,
         "shown": shown,
+        "domains": address.link().replace("/results?", "/results/domains?"),
         "together": shop_wide(context.application, days),
         "next": openings.next_steps(context.application),
         "files": [(form, address.link().replace("/results?", f"/results.{form}?")) for form in FILES],
@@ -158,6 +160,16 @@ def tests_page(context: RequestContext = SignedIn) -> Response:
     return context.page("results/tests.html", "results", tests=test_views(experiments(context.application)))
 
 
+@router.get("/results/domains")
+def domains_page(asked: Annotated[Asked, Depends()], context: RequestContext = SignedIn) -> Response:
+    """How well email arrives at each receiving domain."""
+    days, problem = days_asked(context, asked)
+    rows = deliverability.by_domain(context.application, days)
+    values = {"rows": rows, "days": days, "problem": problem, "fewest": deliverability.FEWEST}
+    values["most"] = deliverability.MOST_REFUSED
+    return context.page("results/deliverability.html", "results", status=422 if problem else 200, **values)
+
+
 @router.get("/results/sequence/{sequence_id}")
 def sequence_page(
     sequence_id: int,
@@ -190,6 +202,7 @@ def sequence_page(
         "page": page,
         "pages": max(1, -(-len(who.ids) // PAGE)) if who else 1,
         "per_thousand": per_thousand,
+        "parts": breakdown(context.application, origin, days),
         "tests": test_views(of_origin(context.application, origin)),
         "window": DEFAULT_WINDOW_DAYS,
     }
