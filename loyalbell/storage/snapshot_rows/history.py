@@ -19,7 +19,10 @@ from loyalbell.storage.snapshot_rows.reading import Loading, Range, code, day_of
 
 
 def orders(loading: Loading, span: Range | None) -> Orders:
-    """Most orders were neither cancelled nor refunded; those that were are read apart."""
+    """Most orders were neither cancelled nor refunded; those that were are read apart.
+
+    A refund whose day is not known counts from the order's own.
+    """
     only = where("id", span)
     ids, person, at, department, location, money, in_person = loading.table(
         "SELECT id, person_id, placed_at, coalesce(department_id, 0), coalesce(location_id, 0), total_minor,"
@@ -29,8 +32,9 @@ def orders(loading: Loading, span: Range | None) -> Orders:
     void_at, refunded_at = np.full(len(ids), NEVER), np.full(len(ids), NEVER)
     refunded = np.zeros(len(ids), dtype=np.int64)
     taken_back, cancelled, back_at, back = loading.table(
-        f"""SELECT id, coalesce(cancelled_at, {NEVER}), coalesce(refunded_at, {NEVER}), refunded_minor
-            FROM orders WHERE (cancelled_at IS NOT NULL OR refunded_at IS NOT NULL)
+        f"""SELECT id, coalesce(cancelled_at, {NEVER}),
+                   coalesce(refunded_at, iif(refunded_minor > 0, placed_at, {NEVER})), refunded_minor
+            FROM orders WHERE (cancelled_at IS NOT NULL OR refunded_at IS NOT NULL OR refunded_minor > 0)
                   {only and "AND " + only}""",
         4,
     )
@@ -58,7 +62,8 @@ def lines(loading: Loading, span: Range | None) -> Lines:
         f"""SELECT order_id, person_id, placed_at, coalesce(item_id, 0), coalesce(department_id, 0),
                    quantity, order_line.total_minor,
                    min(coalesce(cancelled_at, {NEVER}),
-                       iif(refunded_minor > 0 AND refunded_minor >= orders.total_minor, refunded_at, {NEVER}))
+                       iif(refunded_minor > 0 AND refunded_minor >= orders.total_minor,
+                           coalesce(refunded_at, placed_at), {NEVER}))
             FROM order_line JOIN orders ON orders.id = order_id {only and "WHERE " + only}
             ORDER BY order_line.id""",
         8,
