@@ -1,0 +1,32 @@
+"""Results of a shop that has just begun, and addresses that nobody would type."""
+
+from tests.web.test_pages import PagesCase
+
+
+class ResultsOfANewShopTest(PagesCase):
+    def test_every_page_opens_with_little_in_it(self) -> None:
+        self.sign_in()
+        for path in ("/results", "/results?days=7", "/results/tests", "/results/domains", "/worth-doing"):
+            with self.subTest(path=path):
+                self.assertEqual(self.client.get(path).status_code, 200)
+        page = self.client.get("/results?days=own&first=1990-01-01&last=1990-01-31").text
+        self.assertNotIn("of every 1,000 came back.", page)
+
+    def test_addresses_that_nobody_would_type(self) -> None:
+        self.sign_in()
+        for path, status in (
+            ("/results?days=forever", 200),
+            ("/results?by=<script>&show='--", 200),
+            ("/results?days=own&first=9999-99-99", 422),
+            ("/results.pdf", 404),
+            ("/results/sequence/123456789012345678901234567890.svg", 404),
+            ("/results/person/1.svg", 404),
+            ("/results/sequence/123456789012345678901234567890", 404),
+            ("/results/sequence/1?figure=nonsense&step=nonsense&page=0", 200),
+            ("/results/sequence/1?figure=clicked&step=nonsense&page=123456789012345678", 200),
+            ("/results/sequence/1?figure=ordered&page=-5", 200),
+        ):
+            with self.subTest(path=path):
+                page = self.client.get(path)
+                self.assertEqual(page.status_code, status, page.text[:300])
+                self.assertNotIn("<script>&", page.text)
