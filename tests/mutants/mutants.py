@@ -396,7 +396,7 @@ MUTANTS = (
         SERVICES + "rehearsal/forecast.py",
         "position = _waiting_for(position, planned.get(key), now)",
         "position = _waiting_for(position, None, now)",
-        ("tests.services.sequences.test_rehearsal_agrees",),
+        PLACES,
     ),
     Mutant(
         "who is overdue when a rehearsal begins is taken to be in time",

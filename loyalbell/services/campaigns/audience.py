@@ -72,7 +72,15 @@ def audience(application: Application, campaign: Campaign) -> Audience:
             part(session, kept, now, channels, marketing, found, taken)
             found.message |= {one: message_id for one in kept if one in found.reached}
     found.left_out |= out
+    _hold_back(found, f"campaign {campaign.id}", plan.held_back)
     return found
+
+
+def _hold_back(found: Audience, key: str, percent: int) -> None:
+    """Out of those who would get it: held back and written to are then alike, and can be compared."""
+    for one in [person for person in found.reached if held_back(key, person, percent)]:
+        found.left_out[one] = "held back"
+        del found.reached[one], found.channel[one], found.message[one]
 
 
 def _by_message(
@@ -117,11 +125,6 @@ def _left_out(
     if plan.engaged_only:
         silent = met & ~engaged(snapshot, int(now.timestamp()), plan.engaged_days)
         out |= {one: "no reaction" for one in snapshot.people.ids[silent].tolist() if one not in out}
-    if plan.held_back:
-        key = f"campaign {campaign.id}"
-        for one in snapshot.people.ids[met].tolist():
-            if one not in out and held_back(key, one, plan.held_back):
-                out[one] = "held back"
     if not plan.again and campaign.started_at is not None:
         out |= dict.fromkeys(_had(session, campaign.id), "had it")
     return out

@@ -16,6 +16,7 @@ from loyalbell.core.results.lift import Interval, adjusted, mean_difference, sha
 from loyalbell.core.results.sample_size import split_is_wrong
 from loyalbell.core.results.verdict import Judged, judge
 from loyalbell.core.sequences.plan import MessageStep, every_step
+from loyalbell.core.sequences.steps.random_split import RandomSplitStep
 from loyalbell.services.application import Application
 from loyalbell.services.results.origins import Origin, credits_of, plan_of_sequence
 from loyalbell.services.results.overview import ResultRow, compared_of
@@ -36,10 +37,14 @@ class WeekStand:
 
 @dataclass(frozen=True)
 class StepFigures:
-    """One message step: people it was delivered to, and how many of them did what. Money in minor units."""
+    """One message step: people it was delivered to, and how many of them did what. Money in minor units.
+
+    ``arm`` is the arm by lot in which it stands; empty where everybody comes past it.
+    """
 
     step: str
     message: str
+    arm: str
     channels: tuple[str, ...]
     delivered: int
     acts: dict[str, int]
@@ -146,6 +151,7 @@ def _steps(application: Application, session: Session, origin: Origin, days: Day
     for delivery, step, person, channel, name in rows:
         by_step.setdefault(step, []).append((delivery, person, channel, name))
     found = []
+    arms = _arms(session, origin)
     for step in _in_order(session, origin, list(by_step)):
         some = by_step[step]
         ours = credited.of_deliveries(np.array([one[0] for one in some]))
@@ -153,6 +159,7 @@ def _steps(application: Application, session: Session, origin: Origin, days: Day
             StepFigures(
                 step,
                 Counter(one[3] for one in some).most_common(1)[0][0],
+                arms.get(step, ""),
                 tuple(sorted({one[2] for one in some})),
                 len({one[1] for one in some}),
                 {act: did.get((step, act), 0) for act in ACTS},
@@ -168,6 +175,17 @@ def _in_order(session: Session, origin: Origin, steps: list[str]) -> list[str]:
     plan = plan_of_sequence(session, origin[1]) if origin[0] == SEQUENCE else None
     planned = [one.id for one in every_step(plan.steps) if isinstance(one, MessageStep)] if plan else []
     return sorted(steps, key=lambda step: (planned.index(step) if step in planned else len(planned), step))
+
+
+def _arms(session: Session, origin: Origin) -> dict[str, str]:
+    """By step the name of the arm by lot in which it stands."""
+    plan = plan_of_sequence(session, origin[1]) if origin[0] == SEQUENCE else None
+    found: dict[str, str] = {}
+    for split in every_step(plan.steps) if plan is not None else ():
+        if isinstance(split, RandomSplitStep):
+            for at, arm in enumerate(split.arms, 1):
+                found |= dict.fromkeys((one.id for one in every_step(arm.steps)), arm.name or f"arm {at}")
+    return found
 
 
 TECHNICAL = (BOUNCED, FAILED, UNSURE)

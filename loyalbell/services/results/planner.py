@@ -22,9 +22,9 @@ class ComparisonPlan:
     smallest: float | None
 
 
-def plan_for(application: Application, rule: Rule, people: int, held_percent: int) -> ComparisonPlan | None:
-    """Of so many people, treated and held back together; ``None`` where nobody is held back."""
-    if not held_percent or not people:
+def plan_for(application: Application, rule: Rule, people: int, held: int) -> ComparisonPlan | None:
+    """Of so many ``people``, of whom ``held`` are held back; ``None`` where nobody is, or everybody."""
+    if not 0 < held < people:
         return None
     snapshot, now = application.snapshot(), application.clock.now()
     with application.database.reading() as session:
@@ -34,5 +34,4 @@ def plan_for(application: Application, rule: Rule, people: int, held_percent: in
     except RuleProblem:
         return None
     base = min(max(base, 0.005), 0.995)
-    smallest = smallest_difference(base, people, held_percent / 100)
-    return ComparisonPlan(people, round(people * held_percent / 100), base, smallest)
+    return ComparisonPlan(people, held, base, smallest_difference(base, people, held / people))

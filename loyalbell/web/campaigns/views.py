@@ -50,7 +50,7 @@ def sheet(context: RequestContext, campaign: Campaign, chosen: int = 0) -> dict[
             "who": who,
             "plan": plan,
             "findings": found,
-            "comparison": _comparison(context, campaign, who, plan.held_back),
+            "comparison": _comparison(context, campaign, who),
             "blocked": campaign_queries.blocked(found),
             "finish": _finish(context, plan, len(who.reached)),
             "instant": lambda one: datetime.fromtimestamp(one, UTC),
@@ -66,15 +66,13 @@ def sheet(context: RequestContext, campaign: Campaign, chosen: int = 0) -> dict[
     )
 
 
-def _comparison(
-    context: RequestContext, campaign: Campaign, who: Audience, held_back: int
-) -> ComparisonPlan | None:
+def _comparison(context: RequestContext, campaign: Campaign, who: Audience) -> ComparisonPlan | None:
     """What will be learned from those held back."""
     segment = context.application.find(Segment, campaign.segment_id)
     held = sum(cause == "held back" for cause in who.left_out.values())
     if segment is None:
         return None
-    return plan_for(context.application, segment_queries.rule_of(segment), len(who.reached) + held, held_back)
+    return plan_for(context.application, segment_queries.rule_of(segment), len(who.reached) + held, held)
 
 
 def _reading(context: RequestContext, campaign: Campaign, who: Audience, chosen: int) -> dict[str, Any]:

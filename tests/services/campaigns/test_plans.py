@@ -112,6 +112,17 @@ class LeftOutTest(CampaignPlanCase):
         causes = list(audience.audience(self.application, self.of(held)).left_out.values())
         self.assertTrue(causes and set(causes) == {"held back"})
 
+    def test_only_who_would_get_it_is_held_back(self) -> None:
+        """Seen: people who had never agreed were held back, and compared with people who had."""
+        nobody = {self.add_person(f"never{at}@example.com", consent="never asked") for at in range(40)}
+        for person in nobody:
+            self.add_order(person, 90)
+        found = audience.audience(self.application, self.of(self.draft(held_back=50, engaged_only=False)))
+        self.assertTrue(nobody <= set(found.left_out))
+        self.assertEqual({found.left_out[one] for one in nobody}, {"never asked"})
+        self.assertEqual(set(found.reached), set(found.channel), "nobody half taken out")
+        self.assertEqual(set(found.reached), set(found.message))
+
     def test_those_who_never_react_are_left_out_unless_asked_for(self) -> None:
         """Common practice, no source: who got three or more in 120 days and neither reacted nor bought."""
         letter = self.letter("Seen")

@@ -163,6 +163,21 @@ class PlaceWaitsTest(SequenceCase):
         in_two_days = zone.day(int((self.clock.now() + 2 * DAY).timestamp()))
         self.assertEqual({day: sum(n.values()) for day, n in expected.days.items()}, {in_two_days: PEOPLE})
 
+    def test_what_is_expected_counts_what_waits_for_the_morning(self) -> None:
+        """Planned by day while email was silent, let go at night: it is expected in the morning, once."""
+        self.care(limits=[], quiet_begins="21:00", quiet_ends="08:00", silent=["email"], guard_floor=10_000)
+        self.ring({"start": AFTER_AN_ORDER, "steps": [self.message("m"), wait("w", 2), self.message("n")]})
+        self.add_order(self.add_person("night@example.com"), 0)
+        self.walk(14 * HOUR)
+        self.care(silent=[])
+        tick(self.application, self.sender)
+        waiting = self.deliveries("planned")
+        self.assertEqual(len(waiting), 1)
+        zone = zone_of(self.application.the_shop().zone)
+        morning = zone.day(int(waiting[0].due_at.timestamp()))
+        expected = forecast.look_ahead(self.application).days
+        self.assertEqual({day: sum(n.values()) for day, n in expected.items()}, {morning: 1, morning + 2: 1})
+
     def test_a_message_that_was_deleted_stops_nobody(self) -> None:
         self.held([self.message("m"), wait("w", 2)])
         with self.application.database.transaction() as session:
