@@ -403,6 +403,6 @@ MUTANTS = (
         CORE + "sequences/simulator.py",
         "now = max(run.position.due, self.found.start)",
         "now = run.position.due",
-        ("tests.services.sequences.test_rehearsal_agrees",),
+        ("tests.core.sequences.test_engine.SideBySideTest",),
     ),
 )

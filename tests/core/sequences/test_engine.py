@@ -39,6 +39,7 @@ from loyalbell.core.sequences.score import score_of
 from loyalbell.core.sequences.simulator import rehearse
 from loyalbell.core.sequences.steps.base import Surroundings
 from loyalbell.core.sequences.triggers import TriggerHit, beyond, trigger_hits
+from loyalbell.core.sequences.walk import Position
 
 ZONE = "America/New_York"
 
@@ -529,6 +530,21 @@ class SideBySideTest(unittest.TestCase):
             self.assertEqual(
                 (figures_of.messages, figures_of.baseline.share, len(figures_of.days)), (0, None, 32)
             )
+
+    def test_who_is_overdue_at_the_beginning_is_looked_at_then(self) -> None:
+        """As by a tick after a time in which there was none: hours late it leaves now, and later waits count
+        from now; beyond its patience it is too late.
+        """
+        known = SequenceHistory(snapshot(), SendPolicy())
+        consented(known)
+        start = at("2026-06-05T12:00")
+        tree = tree_of(plan({"on": "hand"}, message("m"), wait("w", 2), message("n"), patience=1))
+        for hours, expected in ((5, [(start, "m"), (start + 2 * 86_400, "n")]), (40, [])):
+            place = Position(start - 50 * 3_600, start - hours * 3_600, "m", start)
+            scene = RehearsalScene("key", tree, crossed=[], standing=[(0, place)])
+            found = rehearse([scene], known, start, start + 9 * 86_400)
+            self.assertEqual([(one.at, one.step) for one in found.sent], expected)
+            self.assertEqual([one.cause for one in found.outs], [""] if expected else ["too late"])
 
     def test_diaries_are_of_the_first_who_came_in(self) -> None:
         start, known = at("2026-06-01T12:00"), SequenceHistory(snapshot(), SendPolicy())
