@@ -7,7 +7,7 @@ from tests.services.sequences.test_runner import SequenceCase
 from tests.worlds.oracle import HandOver, PersonTold, StepTold, WorldTold, wrongs
 from tests.worlds.world import World
 
-SOME = 40
+SOME = 20
 AT = datetime(2026, 5, 12, 15, 0, tzinfo=UTC)
 
 

@@ -15,7 +15,7 @@ from loyalbell.core.rhythm.bands import PersonalRhythm
 from loyalbell.core.segments.evaluation import evaluate
 from loyalbell.services.application import Application
 from loyalbell.services.customers.queries import Line, line_of
-from loyalbell.services.customers.timeline import NOTHING, DiaryEntry, diary
+from loyalbell.services.customers.timeline import DiaryEntry, diary
 from loyalbell.services.rhythm.queries import next_day, rhythms_of, shop_gap
 from loyalbell.services.segments.queries import saved_rules
 from loyalbell.storage.consent import address_of, consent_now
@@ -82,7 +82,7 @@ def page_of(
     application: Application,
     person_id: int,
     kinds: set[str] | None = None,
-    put_down_to: Mapping[int, str] = NOTHING,
+    put_down_to: Mapping[int, str] | None = None,
 ) -> CustomerPage | None:
     """Everything on a person's page, the diary with only some kinds of entry where ``kinds`` is given."""
     now, snapshot = application.clock.now(), application.snapshot()

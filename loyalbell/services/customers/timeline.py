@@ -47,7 +47,6 @@ KINDS = {
     "note": "notes",
     "change": "changes",
 }
-NOTHING: Mapping[int, str] = {}
 RESPONSE_WORDS = {
     "opened": "Opened",
     "clicked": "Pressed a button in",
@@ -70,13 +69,13 @@ def diary(
     session: Session,
     person_id: int,
     kinds: set[str] | None = None,
-    put_down_to: Mapping[int, str] = NOTHING,
+    put_down_to: Mapping[int, str] | None = None,
 ) -> list[DiaryEntry]:
     """The newest first; only some kinds where ``kinds`` is given.
 
     ``put_down_to``: by order the message that it is put down to, and why, in words.
     """
-    writing = _Diary(session, person_id, put_down_to)
+    writing = _Diary(session, person_id, put_down_to or {})
     parts = {
         "order": writing.orders,
         "appointment": writing.appointments,

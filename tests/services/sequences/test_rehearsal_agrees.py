@@ -332,7 +332,7 @@ class AgreeTest(SequenceCase):
             around,
         )
 
-    @settings(max_examples=12, deadline=None, suppress_health_check=list(HealthCheck))
+    @settings(max_examples=7, deadline=None, suppress_health_check=list(HealthCheck))
     @given(
         PLANS,
         ORDERS,
@@ -367,7 +367,7 @@ class AgreeTest(SequenceCase):
         self.assertEqual(causes, Counter(one.cause for one in dry.refused))
         self.forbidden(plan, orders, refusals, limits, quiet, deliveries)
 
-    @settings(max_examples=6, deadline=None, suppress_health_check=list(HealthCheck))
+    @settings(max_examples=4, deadline=None, suppress_health_check=list(HealthCheck))
     @given(SIMPLE, ORDERS, st.integers(0, 6 * 24), st.integers(1, 4 * 24))
     def test_after_a_gap_the_same_people_come_in_and_get_what_is_not_too_late(
         self, drawn: dict[str, Any], orders: Any, begins: int, hours: int
@@ -413,7 +413,7 @@ class AgreeTest(SequenceCase):
             if one.state == "withheld" and was[key].state == "sent":
                 self.assertEqual(one.cause, "too late")
 
-    @settings(max_examples=10, deadline=None, suppress_health_check=list(HealthCheck))
+    @settings(max_examples=6, deadline=None, suppress_health_check=list(HealthCheck))
     @given(
         st.one_of(PLANS, SIMPLE),
         ORDERS,
