@@ -6,7 +6,7 @@ from sqlalchemy import func, select, update
 from sqlalchemy.orm import Session
 
 from loyalbell.core.policy.delivery_state import PAUSED, PLANNED, WITHHELD
-from loyalbell.core.sequences.plan import MessageStep, every_step, plan_or_none
+from loyalbell.core.sequences.plan import MessageStep, OnDate, every_step, plan_or_none
 from loyalbell.core.sequences.walk import UNDER_WAY
 from loyalbell.services.application import Application
 from loyalbell.services.delivery.outbox import become_all
@@ -61,7 +61,8 @@ def waiting(application: Application, sequence_id: int) -> int:
 def resume(application: Application, sequence_id: int, still_wanted: bool, let_in: bool, by: str) -> None:
     """Rings again. ``still_wanted``: messages that came due meanwhile go out, else they are skipped.
 
-    ``let_in``: those who crossed the start line meanwhile come in, else they stay out.
+    ``let_in``: those who crossed the start line meanwhile come in, else they stay out. What is for a day
+    keeps its time, and is too late once the day is over.
     """
     now = application.clock.now()
     with application.database.transaction() as session:
@@ -69,19 +70,23 @@ def resume(application: Application, sequence_id: int, still_wanted: bool, let_i
         if sequence.state != "paused":
             raise SequenceProblem("Only a paused sequence can be resumed.")
         live = live_version(session, sequence)
-        if live is None or plan_or_none(live.plan) is None:
+        plan = plan_or_none(live.plan) if live is not None else None
+        if plan is None:
             raise SequenceProblem(
                 "Its live version cannot be read. Publish its draft in its place, then resume it."
             )
         overdue = update(Enrolment).where(
             Enrolment.sequence_id == sequence_id, Enrolment.state == UNDER_WAY, Enrolment.due_at <= now
         )
-        session.execute(overdue.values(due_at=now if still_wanted else now - AN_HOUR))
+        # what is for a day keeps its time: a greeting that was to leave on a birthday must not leave after it
+        is_for_a_day = isinstance(plan.start, OnDate)
+        if not (still_wanted and is_for_a_day):
+            session.execute(overdue.values(due_at=now if still_wanted else now - AN_HOUR))
         if not still_wanted:
             _skip_due(application, session, sequence, now)
         waiting = deliveries_of(sequence_id) & (Delivery.state == PAUSED)
         if still_wanted:
-            become_all(session, waiting, PLANNED, due_at=now)
+            become_all(session, waiting, PLANNED, **({} if is_for_a_day else {"due_at": now}))
         else:
             become_all(session, waiting, WITHHELD, cause="stopped")
         if not let_in:

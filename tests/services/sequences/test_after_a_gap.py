@@ -8,9 +8,10 @@ from typing import Any
 from sqlalchemy import update
 
 from loyalbell.services.scheduler import tick
+from loyalbell.services.sequences import pausing
 from loyalbell.services.today import queries as today_queries
 from loyalbell.services.today import skipped
-from loyalbell.storage.schema import Person
+from loyalbell.storage.schema import Person, Sequence
 from tests.services.sequences.test_runner import AFTER_AN_ORDER, DAY, HOUR, SequenceCase, wait
 
 
@@ -46,6 +47,25 @@ class AfterAGapTest(SequenceCase):
         skipped.seen(self.application, "Ida")
         said = [one for one in today_queries.today(self.application).needs if one.link == "/skipped"]
         self.assertEqual(said, [])
+
+    def test_a_pause_over_the_day_does_not_move_the_greeting(self) -> None:
+        """Found by the random worlds: resumed eight days later, birthday greetings left then."""
+        self.born(6, 3)
+        self.born(6, 4)
+        self.birthdays(0, self.message("m"))
+        with self.application.database.reading() as session:
+            sequence = session.query(Sequence).one().id
+        self.care(silent=["email"])
+        self.clock.instant = datetime(2026, 6, 3, 14, tzinfo=UTC)
+        tick(self.application, self.sender)
+        pausing.pause(self.application, sequence, "Ida")
+        self.care(silent=[])
+        self.clock.instant = datetime(2026, 6, 11, 14, tzinfo=UTC)
+        pausing.resume(self.application, sequence, True, True, "Ida")
+        self.walk(2 * DAY)
+        found = [(str(one.state), one.cause) for one in self.deliveries()]
+        self.assertEqual(found, [("withheld", "too late")] * 2)
+        self.assertEqual(self.sender.handed, [])
 
     def test_later_on_the_same_day_it_still_goes(self) -> None:
         self.born(6, 3)
