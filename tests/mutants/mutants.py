@@ -31,6 +31,7 @@ RESTS = ("tests.services.delivery.test_channel_rests",)
 CLAIMING = ("tests.services.delivery.test_claiming",)
 PLACES = ("tests.services.sequences.test_place_waits",)
 GAP = ("tests.services.sequences.test_after_a_gap",)
+FOR_A_DAY = ("tests.services.delivery.test_for_a_day",)
 REFERENCES = ("tests.core.test_references", "tests.storage.test_references")
 
 MUTANTS = (
@@ -107,8 +108,8 @@ MUTANTS = (
     Mutant(
         "however late, it goes",
         CORE + "policy/timing.py",
-        "if (is_late and open_at > last) or its_day_is_over(planned, open_at, attempt.not_after):",
-        "if its_day_is_over(planned, open_at, attempt.not_after):",
+        "if (is_late and open_at > last) or its_day_is_over(first, open_at, attempt.not_after):",
+        "if its_day_is_over(first, open_at, attempt.not_after):",
         ASKED_AGAIN,
     ),
     Mutant(
@@ -308,9 +309,23 @@ MUTANTS = (
         PLACES,
     ),
     Mutant(
+        "a greeting in doubt, held or given up goes after its day",
+        SERVICES + "delivery/let_go.py",
+        "return first if end_of_its_day is not None and first < end_of_its_day else now",
+        "return now",
+        FOR_A_DAY,
+    ),
+    Mutant(
+        "put off by the network over midnight, a greeting goes",
+        CORE + "policy/timing.py",
+        "its_day_is_over(first, open_at,",
+        "its_day_is_over(planned, open_at,",
+        FOR_A_DAY,
+    ),
+    Mutant(
         "a birthday is greeted days later",
         CORE + "policy/timing.py",
-        "return not_after is not None and planned < not_after <= at",
+        "return not_after is not None and first < not_after <= at",
         "return False",
         GAP,
     ),

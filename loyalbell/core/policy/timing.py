@@ -64,7 +64,7 @@ def when(attempt: Attempt, quiet: QuietHours, caps: Sequence[FrequencyCap], now:
     is_late = now - planned > LATE
     first = planned if attempt.first_due is None else min(planned, attempt.first_due)
     last = first + attempt.patience * DAY
-    if (is_late and open_at > last) or its_day_is_over(planned, open_at, attempt.not_after):
+    if (is_late and open_at > last) or its_day_is_over(first, open_at, attempt.not_after):
         return Decision("withhold", cause=TOO_LATE, planned=planned)
     if open_at > now:
         return Decision("postpone", open_at, "window", planned)
@@ -72,14 +72,17 @@ def when(attempt: Attempt, quiet: QuietHours, caps: Sequence[FrequencyCap], now:
     if allowed == now:
         return Decision("send", planned=planned)
     again = opens(allowed, attempt.window, quiet, attempt.zone)
-    if again is None or again > last or its_day_is_over(planned, again, attempt.not_after):
+    if again is None or again > last or its_day_is_over(first, again, attempt.not_after):
         return Decision("withhold", cause=CONTACT_LIMIT, planned=planned)
     return Decision("postpone", again, CONTACT_LIMIT, planned)
 
 
-def its_day_is_over(planned: int, at: int, not_after: int | None) -> bool:
-    """Whether a message for a day (a birthday) that was to leave by its end would only leave after it."""
-    return not_after is not None and planned < not_after <= at
+def its_day_is_over(first: int, at: int, not_after: int | None) -> bool:
+    """Whether a message for a day (a birthday) that was to leave by its end would only leave after it.
+
+    ``first``: when it could have left at first, before a limit or the network put it off.
+    """
+    return not_after is not None and first < not_after <= at
 
 
 def opens_or_holds(now: int, window: SendWindow, quiet: QuietHours, zone: Zone) -> int | None:

@@ -10,6 +10,7 @@ from loyalbell.core.channels import CHANNELS
 from loyalbell.core.policy.delivery_state import FAILED, IN_FLIGHT, PLANNED, SENT, UNSURE, DeliveryState
 from loyalbell.services.application import Application
 from loyalbell.services.delivery.dispatcher import finish_campaigns
+from loyalbell.services.delivery.let_go import let_go
 from loyalbell.services.delivery.outbox import become
 from loyalbell.services.delivery.rendering import message_id
 from loyalbell.storage.schema import Campaign, Delivery, Shop
@@ -69,10 +70,10 @@ def decide_unsure(
     """A person's word on the unsure messages of a campaign or a sequence: send again, or count as sent."""
     with application.database.transaction() as session:
         unsure = _of(session, UNSURE, kind, origin_id)
-        for delivery in unsure:
-            if again:
-                become(delivery, PLANNED, due_at=application.clock.now(), first_due_at=None, handed_at=None)
-            else:
+        if again:
+            let_go(session, unsure, application.clock.now(), handed_at=None)
+        else:
+            for delivery in unsure:
                 become(delivery, SENT, sent_at=delivery.handed_at)
         _sends_again(session, kind, origin_id, again and bool(unsure))
         word = "sent again" if again else "counted as sent"
@@ -86,8 +87,7 @@ def send_failed_again(application: Application, kind: str, origin_id: int, by: s
     now = application.clock.now()
     with application.database.transaction() as session:
         failed = _of(session, FAILED, kind, origin_id)
-        for delivery in failed:
-            become(delivery, PLANNED, due_at=now, first_due_at=None, attempts=0, cause=None, handed_at=None)
+        let_go(session, failed, now, attempts=0, cause=None, handed_at=None)
         _sends_again(session, kind, origin_id, bool(failed))
         application.note(session, by, "failed messages sent again", **{kind: origin_id}, people=len(failed))
     return len(failed)

@@ -90,6 +90,15 @@ def patience_of(session: Session, deliveries: Sequence[Delivery]) -> dict[int, i
     return {one.id: max(of_steps.get(one.id, OfStep()).patience, 1) for one in deliveries}
 
 
+def ends_of_their_day(session: Session, shop: Shop, deliveries: Sequence[Delivery]) -> dict[int, datetime]:
+    """By delivery when the day is over that its run is about; none for runs that no date began."""
+    of_steps = _of_steps(session, deliveries)
+    zones = _zones(session, {one.person_id for one in deliveries if one.id in of_steps}, shop)
+    people = {one.id: one.person_id for one in deliveries}
+    ends = {key: of_step.end_of_day(zones[people[key]]) for key, of_step in of_steps.items()}
+    return {key: datetime.fromtimestamp(end, UTC) for key, end in ends.items() if end is not None}
+
+
 class OfStep(NamedTuple):
     """What a delivery's step and plan say of its time. ``anchor``: the instant that brought the person in."""
 
@@ -108,8 +117,12 @@ class OfStep(NamedTuple):
             zone=zone,
             sent=sent,
             first_due=int(first.timestamp()) if first else None,
-            not_after=end_of_its_day(self.plan.start, self.anchor, zone) if self.plan else None,
+            not_after=self.end_of_day(zone),
         )
+
+    def end_of_day(self, zone: Zone) -> int | None:
+        """See ``end_of_its_day``."""
+        return end_of_its_day(self.plan.start, self.anchor, zone) if self.plan else None
 
 
 def _of_steps(session: Session, deliveries: Sequence[Delivery]) -> dict[int, OfStep]:

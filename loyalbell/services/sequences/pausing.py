@@ -1,14 +1,17 @@
 """Pausing a sequence with everybody in their place, resuming it, and stopping it for all."""
 
-from datetime import datetime, timedelta
+from datetime import UTC, datetime, timedelta
 
-from sqlalchemy import func, select, update
+from sqlalchemy import ColumnElement, func, select, update
 from sqlalchemy.orm import Session
 
-from loyalbell.core.policy.delivery_state import PAUSED, PLANNED, WITHHELD
-from loyalbell.core.sequences.plan import MessageStep, OnDate, every_step, plan_or_none
+from loyalbell.core.clock.zones import zone_of
+from loyalbell.core.policy.delivery_state import PAUSED, WITHHELD
+from loyalbell.core.sequences.plan import MessageStep, OnDate, Plan, every_step, plan_or_none
+from loyalbell.core.sequences.starts import end_of_its_day
 from loyalbell.core.sequences.walk import UNDER_WAY
 from loyalbell.services.application import Application
+from loyalbell.services.delivery.let_go import due_again, let_go
 from loyalbell.services.delivery.outbox import become_all
 from loyalbell.services.sequences.drafts import SequenceProblem
 from loyalbell.services.sequences.runner import skip_due
@@ -16,7 +19,7 @@ from loyalbell.services.sequences.set_aside import SAID
 from loyalbell.services.sequences.shop_policy import live_version
 from loyalbell.services.sequences.withdrawal import deliveries_of, withdraw
 from loyalbell.storage import schema
-from loyalbell.storage.schema import Delivery, Enrolment
+from loyalbell.storage.schema import Delivery, Enrolment, Person, Shop
 
 AN_HOUR = timedelta(hours=1)
 
@@ -75,19 +78,14 @@ def resume(application: Application, sequence_id: int, still_wanted: bool, let_i
             raise SequenceProblem(
                 "Its live version cannot be read. Publish its draft in its place, then resume it."
             )
-        overdue = update(Enrolment).where(
-            Enrolment.sequence_id == sequence_id, Enrolment.state == UNDER_WAY, Enrolment.due_at <= now
-        )
-        # what is for a day keeps its time: a greeting that was to leave on a birthday must not leave after it
-        is_for_a_day = isinstance(plan.start, OnDate)
-        if not (still_wanted and is_for_a_day):
-            session.execute(overdue.values(due_at=now if still_wanted else now - AN_HOUR))
-        if not still_wanted:
-            _skip_due(application, session, sequence, now)
         waiting = deliveries_of(sequence_id) & (Delivery.state == PAUSED)
         if still_wanted:
-            become_all(session, waiting, PLANNED, **({} if is_for_a_day else {"due_at": now}))
+            _go_on(session, sequence, plan, now)
+            let_go(session, session.scalars(select(Delivery).where(waiting)), now)
         else:
+            overdue = update(Enrolment).where(*_overdue(sequence_id, now))
+            session.execute(overdue.values(due_at=now - AN_HOUR))
+            _skip_due(application, session, sequence, now)
             become_all(session, waiting, WITHHELD, cause="stopped")
         if not let_in:
             sequence.looked_until = sequence.rings_since = now
@@ -99,6 +97,24 @@ def resume(application: Application, sequence_id: int, still_wanted: bool, let_i
             sequence=sequence.name,
             waiting_messages="sent" if still_wanted else "skipped",
         )
+
+
+def _overdue(sequence_id: int, now: datetime) -> tuple[ColumnElement[bool], ...]:
+    return (Enrolment.sequence_id == sequence_id, Enrolment.state == UNDER_WAY, Enrolment.due_at <= now)
+
+
+def _go_on(session: Session, sequence: schema.Sequence, plan: Plan, now: datetime) -> None:
+    """Who is overdue goes on now, but for those at something meant for a day: see ``let_go``."""
+    overdue = _overdue(sequence.id, now)
+    if not isinstance(plan.start, OnDate):
+        session.execute(update(Enrolment).where(*overdue).values(due_at=now))
+        return
+    shop = session.get_one(Shop, 1)
+    query = select(Enrolment, Person.zone).join(Person, Person.id == Enrolment.person_id).where(*overdue)
+    for enrolment, zone in session.execute(query).all():
+        end = end_of_its_day(plan.start, int(enrolment.anchor_at.timestamp()), zone_of(zone or shop.zone))
+        assert enrolment.due_at is not None and end is not None
+        enrolment.due_at = due_again(enrolment.due_at, datetime.fromtimestamp(end, UTC), now)
 
 
 def _skip_due(application: Application, session: Session, sequence: schema.Sequence, now: datetime) -> None:

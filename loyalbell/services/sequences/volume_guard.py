@@ -7,10 +7,11 @@ from sqlalchemy import Integer, func, select, type_coerce
 from sqlalchemy.orm import Session
 
 from loyalbell.core.clock.zones import day_of, zone_of
-from loyalbell.core.policy.delivery_state import COUNTED_BY_GUARD, HELD, PLANNED, WITHHELD, DeliveryState
+from loyalbell.core.policy.delivery_state import COUNTED_BY_GUARD, HELD, WITHHELD
 from loyalbell.core.policy.origins import SEQUENCE
 from loyalbell.core.policy.send_policy import VolumeGuard
 from loyalbell.services.application import Application
+from loyalbell.services.delivery.let_go import let_go
 from loyalbell.services.delivery.outbox import become_all
 from loyalbell.storage import schema
 from loyalbell.storage.schema import Delivery, HeldBatch
@@ -112,26 +113,17 @@ def decide(
     now = application.clock.now()
     with application.database.transaction() as session:
         batch = session.get_one(HeldBatch, batch_id)
-        held = list(
-            session.scalars(
-                select(Delivery.id)
-                .where(Delivery.held_batch_id == batch_id, Delivery.state == HELD)
-                .order_by(Delivery.id)
-            )
-        )
-        let_go = held if release is None else held[:release]
-        _set(session, let_go, PLANNED, due_at=now)
+        is_held = (Delivery.held_batch_id == batch_id) & (Delivery.state == HELD)
+        held = list(session.scalars(select(Delivery).where(is_held).order_by(Delivery.id)))
+        released = held if release is None else held[:release]
+        let_go(session, released, now)
+        if release == 0:
+            become_all(session, is_held, WITHHELD, cause="volume")
         if release is None or release == 0:
-            _set(session, held[len(let_go) :], WITHHELD, cause="volume")
             batch.state = "dropped" if release == 0 else "released"
             batch.is_usual = is_usual and release is None
             batch.decided_at, batch.decided_by = now, by
         application.note(
-            session, by, "decided on a held batch", batch=batch_id, let_go=len(let_go), of=len(held)
+            session, by, "decided on a held batch", batch=batch_id, let_go=len(released), of=len(held)
         )
-        return len(let_go)
-
-
-def _set(session: Session, ids: list[int], state: DeliveryState, **facts: object) -> None:
-    for start in range(0, len(ids), 500):
-        become_all(session, Delivery.id.in_(ids[start : start + 500]), state, **facts)
+        return len(released)
