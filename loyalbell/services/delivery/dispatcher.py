@@ -85,6 +85,9 @@ def anything_due(application: Application, channels: Sequence[str] = CHANNELS) -
     """Asked without taking the book's one writer, so that an idle heartbeat disturbs nobody."""
     with application.database.reading() as session:
         now = application.clock.now()
+        planned = (Delivery.state == PLANNED) & (Delivery.due_at <= now) & Delivery.channel.in_(channels)
+        if session.scalar(select(Delivery.id).where(planned).limit(1)) is None:
+            return False
         open_ones = [channel for channel in channels if channel not in resting(session, now)]
         query = select(Delivery.id).where(*_due(session, now, open_ones)).limit(1)
         shop = session.get(Shop, 1)
