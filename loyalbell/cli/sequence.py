@@ -19,6 +19,7 @@ from loyalbell.core.clock.zones import day_of, zone_of
 from loyalbell.core.segments.model import RuleProblem
 from loyalbell.core.sequences.check import must_fix
 from loyalbell.core.sequences.plan import Plan, PlanProblem, read_plan
+from loyalbell.core.sequences.rehearsal_figures import Figures
 from loyalbell.services.rehearsal import rehearsals
 from loyalbell.services.sequences import drafts as sequence_drafts
 
@@ -76,8 +77,18 @@ def rehearse(
         raise fail(f"{file}: {problem}") from problem
     finally:
         application.close()
-    figures, interval = made.figures, made.figures.baseline.interval()
-    found: dict[str, Any] = {
+    found = _as_data(made.figures, days)
+    if as_json:
+        print(json.dumps(found))
+        return
+    for name, value in found.items():
+        if name != "by_day":
+            print(f"{name}: {value}")
+
+
+def _as_data(figures: Figures, days: int) -> dict[str, Any]:
+    """What ``--json`` prints of a rehearsal."""
+    return {
         "days": days,
         "entered": figures.entered,
         "people": figures.people,
@@ -99,7 +110,7 @@ def rehearse(
             "came_back": figures.baseline.came_back,
             "of": figures.baseline.of,
             "days": figures.baseline.days,
-            "interval": interval,
+            "interval": figures.baseline.interval(),
         },
         "pile_ups": [
             {
@@ -116,12 +127,6 @@ def rehearse(
             for one in figures.days
         ],
     }
-    if as_json:
-        print(json.dumps(found))
-        return
-    for name, value in found.items():
-        if name != "by_day":
-            print(f"{name}: {value}")
 
 
 def pace(

@@ -5,7 +5,6 @@ people.
 from collections.abc import Callable
 from dataclasses import dataclass
 from datetime import UTC, datetime
-from types import SimpleNamespace
 from typing import Any
 from zoneinfo import ZoneInfo
 
@@ -211,12 +210,21 @@ def guard_most(context: RequestContext, figures: Figures, people: int) -> int:
     return guard.most(min(figures.normal, guard.newcomer * people))
 
 
-def diaries(context: RequestContext, rehearsed: Rehearsed, steps: dict[str, str]) -> list[SimpleNamespace]:
+@dataclass(frozen=True)
+class DiaryCard:
+    """What one rehearsed person would have been through: instants (UTC) with their words."""
+
+    id: int
+    name: str
+    lines: list[tuple[datetime, str]]
+
+
+def diaries(context: RequestContext, rehearsed: Rehearsed, steps: dict[str, str]) -> list[DiaryCard]:
     snapshot = context.application.snapshot()
     ids = {number: int(snapshot.people.ids[number]) for number in sample(rehearsed)}
     people = customer_queries.people_by_id(context.application, ids.values())
     return [
-        SimpleNamespace(
+        DiaryCard(
             id=ids[number],
             name=people[ids[number]].name or "no name on file",
             lines=[
@@ -257,7 +265,15 @@ def say_cause(cause: str) -> str:
     }.get(cause, f"left: {cause}")
 
 
-def load_of(days: list[Day], most: int) -> SimpleNamespace:
+@dataclass(frozen=True)
+class LoadStrip:
+    """Messages a day: for each day its words, the height of its bar (pixels), and whether it is too much."""
+
+    days: list[tuple[str, float, bool]]
+    words: str
+
+
+def load_of(days: list[Day], most: int) -> LoadStrip:
     """The strip of messages a day beneath the score, the last days of the rehearsal."""
     kept = days[-LOAD_DAYS:]
     top = max([day.messages for day in kept] or [0]) or 1
@@ -275,4 +291,4 @@ def load_of(days: list[Day], most: int) -> SimpleNamespace:
         )
         for day in kept
     ]
-    return SimpleNamespace(days=bars, words=said)
+    return LoadStrip(bars, said)

@@ -3,8 +3,8 @@ them.
 """
 
 from collections.abc import Sequence
+from dataclasses import dataclass
 from datetime import UTC, date, datetime, time
-from types import SimpleNamespace
 from typing import Any
 
 from fastapi import APIRouter
@@ -22,6 +22,7 @@ from loyalbell.core.segments.model import RuleProblem
 from loyalbell.core.sequences import plan as p
 from loyalbell.core.sequences import plan_words
 from loyalbell.core.sequences.entry import OUT_WORDS
+from loyalbell.core.sequences.goal import GoalStand
 from loyalbell.services.customers import queries as customer_queries
 from loyalbell.services.delivery import after_stop
 from loyalbell.services.rehearsal import rehearsals
@@ -192,16 +193,27 @@ def _live(context: RequestContext, sequence: schema.Sequence, problem: str | Non
     return context.page("sequences/live.html", "sequences", 422 if problem else 200, **values)
 
 
-def _goal(context: RequestContext, sequence_id: int, plan: p.Plan, names: Any) -> SimpleNamespace | None:
+@dataclass(frozen=True)
+class GoalCard:
+    """The goal in words, within how many ``days``, its target ``share``, and what each side reached."""
+
+    words: str
+    days: int
+    share: int
+    treated: GoalStand
+    came_in: GoalStand
+    held_back: GoalStand
+
+
+def _goal(context: RequestContext, sequence_id: int, plan: p.Plan, names: Any) -> GoalCard | None:
     try:
         found = goals.goal_of(context.application, sequence_id, plan)
     except RuleProblem:
         return None
     if found is None or plan.goal is None:
         return None
-    words_ = sheet.say_goal(plan, names)
-    return SimpleNamespace(
-        words=words_,
+    return GoalCard(
+        words=sheet.say_goal(plan, names),
         days=plan.goal.days,
         share=plan.goal.share,
         treated=found.treated,
@@ -215,9 +227,21 @@ def _counted(rows: list[tuple[Any, Any, int]], states: Sequence[Any], words: str
     return [f"{count:,} {words}"] if count else []
 
 
-def _row(step: p.AnyStep, names: Any, here: Any, sent: Any) -> SimpleNamespace:
+@dataclass(frozen=True)
+class StepRow:
+    """A step with who stands there ``now``, how many messages left, and what became of the ``others``."""
+
+    id: str
+    words: str
+    now: int
+    is_message: bool
+    sent: int
+    others: list[str]
+
+
+def _row(step: p.AnyStep, names: Any, here: Any, sent: Any) -> StepRow:
     mine = [(state, cause, count) for at, state, cause, count in sent if at == step.id]
-    return SimpleNamespace(
+    return StepRow(
         id=step.id,
         words=plan_words.say_step(step, names),
         now=here.get(step.id, 0),

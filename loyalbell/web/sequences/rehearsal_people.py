@@ -5,7 +5,6 @@ out.
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import UTC, date, datetime
-from types import SimpleNamespace
 from typing import Any
 from urllib.parse import urlencode
 
@@ -13,6 +12,7 @@ from loyalbell.core.clock.zones import Zone, day_of
 from loyalbell.core.sequences import plan as p
 from loyalbell.core.sequences.rehearsal import Rehearsal, Sent, StayedOut
 from loyalbell.services.customers import queries as customer_queries
+from loyalbell.storage.schema import Person
 from loyalbell.web.formatting import Formatter, people
 from loyalbell.web.request import RequestContext
 from loyalbell.web.sequences import editor_rail as rail
@@ -45,9 +45,35 @@ class Asked:
         return "?" + urlencode({key: value for key, value in given.items() if value})
 
 
+@dataclass(frozen=True)
+class PersonLine:
+    """One person behind a figure: when, at which step, and by which channel (empty for no message)."""
+
+    person: Person
+    at: datetime
+    by: str
+    step: str
+
+
+@dataclass(frozen=True)
+class PeoplePage:
+    """One of ``pages`` pages of people behind a figure. ``by``: whether the lines name a channel.
+
+    ``whole_day`` leads from a quarter of an hour to its day.
+    """
+
+    heading: str
+    lines: list[PersonLine]
+    page: int
+    pages: int
+    address: str
+    whole_day: str
+    by: bool
+
+
 def behind(
     context: RequestContext, plan: p.Plan, found: Rehearsal, asked: Asked, chosen: date | None, zone: Zone
-) -> SimpleNamespace | None:
+) -> PeoplePage | None:
     """A heading, and one page of people; ``None`` where there is nothing to look behind."""
     steps = rail.steps_by_id(context, plan)
     say = Formatter(context.application.the_shop(), context.application.clock.now())
@@ -56,7 +82,7 @@ def behind(
         return None
     pages = -(-len(rows) // PAGE)
     page = min(max(asked.page, 1), pages)
-    return SimpleNamespace(
+    return PeoplePage(
         heading=heading,
         lines=_lines(context, rows[(page - 1) * PAGE : page * PAGE], steps),
         page=page,
@@ -94,11 +120,11 @@ def _messages(rows: Sequence[Any]) -> str:
     return f"{len(rows):,} {'message' if len(rows) == 1 else 'messages'}"
 
 
-def _lines(context: RequestContext, some: Sequence[Any], steps: dict[str, str]) -> list[SimpleNamespace]:
+def _lines(context: RequestContext, some: Sequence[Any], steps: dict[str, str]) -> list[PersonLine]:
     ids = context.application.snapshot().people.ids
     found = customer_queries.people_by_id(context.application, {int(ids[one.person]) for one in some})
     return [
-        SimpleNamespace(
+        PersonLine(
             person=found[at],
             at=datetime.fromtimestamp(one.at, UTC),
             by=getattr(one, "channel", ""),

@@ -1,8 +1,7 @@
 """The sheet of the sequence editor: the score and the words of one plan."""
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
-from types import SimpleNamespace
+from dataclasses import dataclass, replace
 from typing import Any
 
 from loyalbell.core.channels import CHANNELS
@@ -244,7 +243,26 @@ def score(plan: p.Plan, names: Names) -> Score:
     return score_of(plan, labels, arms)
 
 
-def _shown(context: RequestContext, plan: p.Plan, picked: str) -> SimpleNamespace | None:
+@dataclass(frozen=True)
+class ShownMessage:
+    """A step's message as its ``reader`` gets it, or the ``problem`` why it cannot be shown.
+
+    ``draft`` is the number of the writing under which an email's picture is asked for.
+    """
+
+    name: str
+    message: int
+    reader: str = ""
+    reader_id: int = 0
+    channel: str | None = None
+    draft: str = ""
+    problem: str = ""
+    subject: str = ""
+    words: str = ""
+    counted: str = ""
+
+
+def _shown(context: RequestContext, plan: p.Plan, picked: str) -> ShownMessage | None:
     """The picked step's message, as the first of those it could be read as gets it."""
     step = next((one for one in p.every_step(plan.steps) if one.id == picked), None)
     if not isinstance(step, p.MessageStep) or step.message is None:
@@ -255,40 +273,27 @@ def _shown(context: RequestContext, plan: p.Plan, picked: str) -> SimpleNamespac
     content = message_queries.content_of(context.application, message.id)
     channel = next((one for one in step.channels if one in content.channels()), None)
     writing = content.find(channel) if channel else None
+    shown = ShownMessage(message.name, message.id)
     if writing is None:
-        return SimpleNamespace(
-            name=message.name,
-            message=message.id,
-            reader="",
-            problem=f"It says nothing by {' or '.join(step.channels)}.",
-        )
-    readers = preview.readers(context.application, content)
-    reader = readers[0] if readers else None
-    found = SimpleNamespace(
-        name=message.name,
-        message=message.id,
+        return replace(shown, problem=f"It says nothing by {' or '.join(step.channels)}.")
+    reader = next(iter(preview.readers(context.application, content)), None)
+    shown = replace(
+        shown,
         channel=channel,
         reader=reader.name if reader else "",
         reader_id=reader.id if reader else 0,
-        problem="",
         draft=drafts_of(context).put(context.visitor.csrf, writing),
-        words="",
-        subject="",
-        counted="",
     )
     try:
         filled = preview.read_as(context.application, writing, reader.id if reader else None)
     except FieldProblem as problem:
-        found.problem = str(problem)
-        return found
+        return replace(shown, problem=str(problem))
     if isinstance(filled, FilledEmail):
-        found.subject = filled.subject
-    else:
-        counted = parts(str(filled or ""))
-        found.words = filled or ""
-        found.counted = (
-            f"{counted.parts} part{'s' if counted.parts != 1 else ''}, {counted.encoding}"
-            if channel == "text"
-            else ""
-        )
-    return found
+        return replace(shown, subject=filled.subject)
+    words = str(filled or "")
+    return replace(shown, words=words, counted=_say_parts(words) if channel == "text" else "")
+
+
+def _say_parts(words: str) -> str:
+    counted = parts(words)
+    return f"{counted.parts} part{'s' if counted.parts != 1 else ''}, {counted.encoding}"
