@@ -42,14 +42,14 @@ def check(file: Path = FileArgument, data: Path = DataOption, as_json: bool = Js
     try:
         found: list[dict[str, Any]] = [
             {
-                "channel": one.channel,
-                "language": one.language,
+                "channel": writing.channel,
+                "language": writing.language,
                 "findings": [
                     {"level": f.level, "words": f.words, "block": f.block}
-                    for f in preflight.findings_of(application, one)
+                    for f in preflight.findings_of(application, writing)
                 ],
             }
-            for one in content.writings
+            for writing in content.writings
         ]
         blocked = blocks_sending(preflight.findings_of_all(application, content))
     finally:

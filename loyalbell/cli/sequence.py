@@ -114,17 +114,17 @@ def _as_data(figures: Figures, days: int) -> dict[str, Any]:
         },
         "pile_ups": [
             {
-                "at": datetime.fromtimestamp(one.at, UTC).isoformat(),
-                "step": one.step,
-                "messages": one.messages,
-                "replies": round(one.replies, 1),
-                "answers": one.answers,
+                "at": datetime.fromtimestamp(pile_up.at, UTC).isoformat(),
+                "step": pile_up.step,
+                "messages": pile_up.messages,
+                "replies": round(pile_up.replies, 1),
+                "answers": pile_up.answers,
             }
-            for one in figures.pile_ups
+            for pile_up in figures.pile_ups
         ],
         "by_day": [
-            {"day": day_of(one.day).isoformat(), "entered": one.entered, "messages": one.messages}
-            for one in figures.days
+            {"day": day_of(day.day).isoformat(), "entered": day.entered, "messages": day.messages}
+            for day in figures.days
         ],
     }
 

@@ -287,7 +287,7 @@ def _values(rng: Random, today: date) -> Iterable[tuple[int, Any]]:
     if rng.random() < 0.55:
         yield 1, rng.choice(FIELDS[0][2])
     if rng.random() < 0.14:
-        yield 2, sorted(one for one in FIELDS[1][2] if rng.random() < 0.4) or ["grain"]
+        yield 2, sorted(field for field in FIELDS[1][2] if rng.random() < 0.4) or ["grain"]
     if rng.random() < 0.3:
         yield 3, rng.random() < 0.6
     if rng.random() < 0.1:
@@ -345,7 +345,8 @@ def _doubles(session: Session, customers: list[MadeUp], now: datetime, zone: str
     """A few people stand in the book twice, as in every real book."""
     number = len(customers)
     for person in rng.sample(
-        [one for one in customers if one.email and one.last_name], k=max(len(customers) // 300, 2)
+        [customer for customer in customers if customer.email and customer.last_name],
+        k=max(len(customers) // 300, 2),
     ):
         number += 1
         by_email = rng.random() < 0.5

@@ -31,7 +31,7 @@ from loyalbell.web.segments import membership_change_routes
 from loyalbell.web.segments import routes as segments_routes
 from loyalbell.web.sequences import held_batch_routes, live_routes, rehearsal_routes, test_run_routes
 from loyalbell.web.sequences import routes as sequences_routes
-from loyalbell.web.settings import care_routes, channel_routes
+from loyalbell.web.settings import care_routes, channel_routes, counting_routes
 from loyalbell.web.settings import routes as settings_routes
 from loyalbell.web.today import routes as today_routes
 
@@ -70,6 +70,7 @@ AREAS = (
     test_run_routes,
     held_batch_routes,
     care_routes,
+    counting_routes,
     calendar_routes,
     results_routes,
     settings_routes,

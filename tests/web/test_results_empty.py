@@ -30,3 +30,13 @@ class ResultsOfANewShopTest(PagesCase):
                 page = self.client.get(path)
                 self.assertEqual(page.status_code, status, page.text[:300])
                 self.assertNotIn("<script>&", page.text)
+
+    def test_how_results_are_counted_is_set_and_refused_in_words(self) -> None:
+        csrf = self.sign_in()
+        form = {"_csrf": csrf, "window_days": "0", "worth_per_thousand": "15"}
+        page = self.client.post("/settings/results", data=form)
+        self.assertEqual(page.status_code, 422)
+        self.assertIn("Nothing is saved yet. window days", page.text)
+        page = self.client.post("/settings/results", data=form | {"window_days": "9"})
+        self.assertIn("Saved.", page.text)
+        self.assertIn("within 9 days of a click", self.client.get("/results?days=year").text)

@@ -77,13 +77,13 @@ class CampaignPlan(BaseModel):
     def _fits_together(self) -> Self:
         if self.more and self.repeat:
             raise ValueError("choose more dates or a repetition, not both")
-        if self.parted_by == "share" and sum(one.share for one in self.variants) > 99:
+        if self.parted_by == "share" and sum(variant.share for variant in self.variants) > 99:
             raise ValueError(
                 "the shares of the other messages come to 100 % or more, so the first goes to nobody"
             )
-        if self.parted_by == "share" and not all(one.share for one in self.variants):
+        if self.parted_by == "share" and not all(variant.share for variant in self.variants):
             raise ValueError("give each message a share of at least 1 %")
-        if self.parted_by == "segment" and any(one.segment is None for one in self.variants):
+        if self.parted_by == "segment" and any(variant.segment is None for variant in self.variants):
             raise ValueError("choose the segment that gets each of the other messages")
         return self
 
@@ -108,7 +108,7 @@ class CampaignPlan(BaseModel):
 
         ``None`` for the campaign's own message.
         """
-        shares = [one.share for one in self.variants]
+        shares = [variant.share for variant in self.variants]
         drawn = arm_of(key, person, "variant", [*shares, 100 - sum(shares)])
         return drawn if drawn < len(shares) else None
 

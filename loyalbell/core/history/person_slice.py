@@ -20,12 +20,12 @@ class PersonSlices:
     @cached_property
     def _parts(self) -> dict[str, tuple[Ints, Ints]]:
         found = {}
-        for one in fields(self.snapshot):
-            part = getattr(self.snapshot, one.name)
+        for field in fields(self.snapshot):
+            part = getattr(self.snapshot, field.name)
             if isinstance(part, Rows) and len(part):
                 order = np.argsort(part.person, kind="stable")
                 bounds = np.searchsorted(part.person[order], np.arange(len(self.snapshot.people) + 1))
-                found[one.name] = (order, bounds)
+                found[field.name] = (order, bounds)
         return found
 
     def one(self, person: int) -> HistorySnapshot:
@@ -37,5 +37,5 @@ class PersonSlices:
             part = getattr(self.snapshot, name)
             mine = part.taken(order[bounds[person] : bounds[person + 1]])
             cut[name] = replace(mine, person=np.zeros(len(mine), dtype=np.int32))
-        alone = People(**{one.name: getattr(people, one.name)[row] for one in fields(people)})
+        alone = People(**{field.name: getattr(people, field.name)[row] for field in fields(people)})
         return replace(self.snapshot, people=alone, **cut)  # type: ignore[arg-type]

@@ -201,17 +201,19 @@ class MessageContent(_Part):
 
     def channels(self) -> list[Channel]:
         """Those it is written for, in the settled order."""
-        return [channel for channel in CHANNELS if any(one.channel == channel for one in self.writings)]
+        return [
+            channel for channel in CHANNELS if any(writing.channel == channel for writing in self.writings)
+        ]
 
     def languages(self) -> list[str]:
         """Each once, the one for everybody first."""
-        return sorted({one.language for one in self.writings})
+        return sorted({writing.language for writing in self.writings})
 
     def find(self, channel: str, language: str = "") -> AnyWriting | None:
         """What somebody of a language gets: their own, that of the wider language, the one for everybody,
         any.
         """
-        mine = [one for one in self.writings if one.channel == channel]
+        mine = [writing for writing in self.writings if writing.channel == channel]
         wanted = language.replace("_", "-").lower()
         for tag in (wanted, wanted.partition("-")[0], ""):
             for one in mine:
@@ -273,7 +275,7 @@ def read_content(data: Any) -> MessageContent:
             str(part + 1) if isinstance(part, int) else str(part).replace("_", " ") for part in first["loc"]
         )
         raise ContentProblem(f"At {place or 'the message'}: {first['msg'].lower()}.") from error
-    keys = [(one.channel, one.language) for one in content.writings]
+    keys = [(writing.channel, writing.language) for writing in content.writings]
     if len(set(keys)) != len(keys):
         raise ContentProblem("A channel and language stand in this message twice.")
     return content

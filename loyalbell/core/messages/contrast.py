@@ -6,7 +6,9 @@ LEAST, LEAST_LARGE = 4.5, 3.0
 def luminance(colour: str) -> float:
     """Relative luminance of ``#rrggbb``, from 0 for black to 1 for white."""
     channels = [int(colour[at : at + 2], 16) / 255 for at in (1, 3, 5)]
-    linear = [one / 12.92 if one <= 0.04045 else ((one + 0.055) / 1.055) ** 2.4 for one in channels]
+    linear = [
+        channel / 12.92 if channel <= 0.04045 else ((channel + 0.055) / 1.055) ** 2.4 for channel in channels
+    ]
     return 0.2126 * linear[0] + 0.7152 * linear[1] + 0.0722 * linear[2]
 
 

@@ -91,7 +91,7 @@ def read_report(raw: bytes) -> Report | None:
     for part in mail.walk():
         if part.get_content_type() == "message/delivery-status":
             groups = [one for one in part.get_payload() if isinstance(one, Message)]
-            found = [_bounce(one) for one in groups if one.get("Final-Recipient")]
+            found = [_bounce(group) for group in groups if group.get("Final-Recipient")]
             return Report("bounce", about, tuple(found)) if found else None
     return None
 

@@ -275,7 +275,7 @@ def _block(block: object, at: int, context: PreflightContext) -> list[Finding]:
 
 def _links(compiled: CompiledEmail, context: PreflightContext) -> list[Finding]:
     found = []
-    for url in dict.fromkeys(one.strip() for one in compiled.links):
+    for url in dict.fromkeys(link.strip() for link in compiled.links):
         if not url or _FIELD_LINK.match(url):
             continue
         if not _LINK.match(url):
@@ -340,7 +340,7 @@ def _spam(compiled: CompiledEmail, context: PreflightContext) -> list[Finding]:
 
 
 def _text(writing: c.TextContent, context: PreflightContext) -> list[Finding]:
-    whole = "\n".join(one.text for one in writing.texts)
+    whole = "\n".join(text.text for text in writing.texts)
     if not whole.strip():
         return [Finding("must fix", "The text is empty. Write something in it.")]
     found: list[Finding] = []
@@ -365,7 +365,7 @@ def _text(writing: c.TextContent, context: PreflightContext) -> list[Finding]:
 
 
 def _chat(writing: c.ChatContent, context: PreflightContext) -> list[Finding]:
-    if not any(one.text.strip() for one in writing.texts):
+    if not any(text.text.strip() for text in writing.texts):
         return [Finding("must fix", "The chat message is empty. Write something in it.")]
     found: list[Finding] = []
     if writing.opening is None:

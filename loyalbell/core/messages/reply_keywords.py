@@ -92,7 +92,7 @@ def is_automatic(headers: Mapping[str, str], subject: str = "") -> bool:
         "respuesta automatica",
         "reponse automatique",
     )
-    return plain_words(subject).startswith(tuple(plain_words(one) for one in starts))
+    return plain_words(subject).startswith(tuple(plain_words(start) for start in starts))
 
 
 def newest_words(text: str) -> str:

@@ -13,7 +13,9 @@ from loyalbell.core.segments.model import Rule
 OPEN_HOURS = 24
 """A conversation is open for a day after the customer wrote last (common practice, no source)."""
 _URL = re.compile(r"https?://[^\s{}]+(?:\{\{[^}]*\}\}[^\s{}]*)*")
-_FIELD = re.compile(r"\{\{\s*(" + "|".join(one.name for one in FIELDS if one.group == LINKS) + r")\s*\}\}")
+_FIELD = re.compile(
+    r"\{\{\s*(" + "|".join(field.name for field in FIELDS if field.group == LINKS) + r")\s*\}\}"
+)
 _OFFER = re.compile(r"\boffer_(\d+)\.")
 FOLLOWED = ("booking_url", "review_url")
 

@@ -28,6 +28,7 @@ class Standing:
     ahead: Interval | None
     people_to_go: int | None
     is_split_wrong: bool
+    worth: float = WORTH
 
 
 def standing(
@@ -42,16 +43,16 @@ def standing(
     leader, wrong = order[0], split_is_wrong([len(arm) for arm in arms], shares)
     if min(map(len, arms)) < LEAST_IN_A_GROUP or sum(map(len, arms)) < LEAST:
         missing = max(LEAST - sum(map(len, arms)), len(arms) * (LEAST_IN_A_GROUP - min(map(len, arms))))
-        return Standing(leader, TestVerdict.TOO_EARLY, None, missing, wrong)
+        return Standing(leader, TestVerdict.TOO_EARLY, None, missing, wrong, worth)
     alpha = ALPHA / (len(arms) * (len(arms) - 1) / 2)
     pairs = [adjusted(arms[leader], arms[at]) for at in order[1:]]
     leads = [any_time(*pair, planned, alpha) for pair in pairs]
     if wrong:
-        return Standing(leader, TestVerdict.TOO_EARLY, leads[0], None, wrong)
+        return Standing(leader, TestVerdict.TOO_EARLY, leads[0], None, wrong, worth)
     if all(lead.low > 0 for lead in leads):
-        return Standing(leader, TestVerdict.WON, leads[0], None, wrong)
+        return Standing(leader, TestVerdict.WON, leads[0], None, wrong, worth)
     if all(lead.high <= worth for lead in leads):
-        return Standing(leader, TestVerdict.NO_DIFFERENCE, leads[0], None, wrong)
+        return Standing(leader, TestVerdict.NO_DIFFERENCE, leads[0], None, wrong, worth)
     more = to_go(*pairs[0], leads[0], worth, planned, alpha)
     return Standing(
         leader,
@@ -59,4 +60,5 @@ def standing(
         leads[0],
         None if more is None else round(more * sum(map(len, arms)) / sum(map(len, pairs[0]))),
         wrong,
+        worth,
     )

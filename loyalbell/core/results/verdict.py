@@ -11,7 +11,7 @@ LEAST, LEAST_IN_A_GROUP = 200, 20
 PLANNED = 2_000
 """The interval is narrowest at so many people; settled beforehand, since it must not follow the data."""
 WORTH = 0.015
-"""A difference of shares worth having: 15 people of 1,000 (a setting)."""
+"""A difference of shares worth having where none is set: 15 people of 1,000 (a decision of ours)."""
 MOST_PEOPLE = 50_000_000
 
 
@@ -30,29 +30,30 @@ class Judged:
     """``interval`` is of the difference of shares, safe to look at every day; ``None`` where there is none.
 
     ``people_to_go`` is how many more must qualify until it is likely decided; ``None`` where it is, or where
-    that cannot be said.
+    that cannot be said. ``worth`` is the least difference of shares worth having.
     """
 
     verdict: Verdict
     interval: Interval | None = None
     people_to_go: int | None = None
+    worth: float = WORTH
 
 
 def judge(treated: Outcomes, held: Outcomes, worth: float = WORTH, planned: int = PLANNED) -> Judged:
     """Of outcomes 1 (came back) and 0, with what was known before."""
     if not len(held):
-        return Judged(Verdict.NOBODY_HELD)
+        return Judged(Verdict.NOBODY_HELD, worth=worth)
     if min(len(treated), len(held)) < LEAST_IN_A_GROUP or len(treated) + len(held) < LEAST:
-        return Judged(Verdict.TOO_EARLY, None, _until_enough(treated, held))
+        return Judged(Verdict.TOO_EARLY, None, _until_enough(treated, held), worth)
     narrowed = adjusted(treated, held)
     found = any_time(*narrowed, planned)
     if found.low > 0:
-        return Judged(Verdict.ADDED, found)
+        return Judged(Verdict.ADDED, found, None, worth)
     if found.high < 0:
-        return Judged(Verdict.COST, found)
+        return Judged(Verdict.COST, found, None, worth)
     if -worth <= found.low and found.high <= worth:
-        return Judged(Verdict.NO_DIFFERENCE, found)
-    return Judged(Verdict.TOO_EARLY, found, to_go(*narrowed, found, worth, planned))
+        return Judged(Verdict.NO_DIFFERENCE, found, None, worth)
+    return Judged(Verdict.TOO_EARLY, found, to_go(*narrowed, found, worth, planned), worth)
 
 
 def _until_enough(treated: Outcomes, held: Outcomes) -> int:

@@ -23,12 +23,15 @@ OUR_DOING = (MessagesCondition, SequencesCondition)
 
 def asks_of_one(rule: Rule, segments: Mapping[int, Rule]) -> bool:
     """Whether the rule can be answered from one person's own rows."""
-    return not any(one is None or isinstance(one, WHOLE_BOOK) for one in _conditions(rule.root, segments))
+    return not any(
+        condition is None or isinstance(condition, WHOLE_BOOK)
+        for condition in _conditions(rule.root, segments)
+    )
 
 
 def asks_of_ours(rule: Rule, segments: Mapping[int, Rule]) -> bool:
     """Whether the rule asks for what we did ourselves: messages, ways through sequences."""
-    return any(isinstance(one, OUR_DOING) for one in _conditions(rule.root, segments))
+    return any(isinstance(condition, OUR_DOING) for condition in _conditions(rule.root, segments))
 
 
 def _conditions(

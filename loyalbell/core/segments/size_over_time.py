@@ -77,7 +77,7 @@ class _Series:
         report: Report,
     ) -> None:
         self.snapshot, self.instants, self.segments, self.report = snapshot, instants, segments, report
-        self.at: Ints = np.array([int(one.timestamp()) for one in instants], dtype=np.int64)
+        self.at: Ints = np.array([int(instant.timestamp()) for instant in instants], dtype=np.int64)
         self.index = np.arange(len(self.at), dtype=np.int16)
         self.days = local_days(self.at, snapshot.zone)
         self.whole: dict[int, Days] = {}

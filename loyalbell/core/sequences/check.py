@@ -31,7 +31,7 @@ def check(plan: p.Plan, around: Surroundings) -> list[Mistake]:
 
 
 def must_fix(mistakes: list[Mistake]) -> bool:
-    return any(one.level == "must fix" for one in mistakes)
+    return any(mistake.level == "must fix" for mistake in mistakes)
 
 
 def _whole(plan: p.Plan, around: Surroundings) -> Iterator[Mistake]:

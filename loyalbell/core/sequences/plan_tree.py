@@ -72,5 +72,7 @@ def tree_of(plan: Plan) -> Tree:
         return steps[0].id if steps else then
 
     first = lay(plan.steps, None, None)
-    wakes = any(isinstance(one.step, WaitStep) and one.step.kind == "until event" for one in nodes.values())
+    wakes = any(
+        isinstance(node.step, WaitStep) and node.step.kind == "until event" for node in nodes.values()
+    )
     return Tree(plan, first, nodes, wakes)

@@ -64,7 +64,7 @@ def say_reentry(again: p.ReentryPolicy) -> str:
 
 
 def say_exits(plan: p.Plan, names: Names) -> str:
-    said = [say_event_filter(one, names) for one in plan.exit_events]
+    said = [say_event_filter(exit_event, names) for exit_event in plan.exit_events]
     if plan.exit_condition is not None:
         said.append("meeting “" + say_rule(plan.exit_condition, names.saying) + "”")
     return f"{' or '.join(said)} ends it, asked before each message" if said else "Nothing ends it early"

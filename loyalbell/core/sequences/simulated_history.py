@@ -60,7 +60,7 @@ class SimulatedHistory:
 
     def did(self, key: str, step: str, act: str, now: int) -> bool:
         """Whether they did it by ``now`` with the newest message of a step."""
-        mine = [one for one in self.letters if one.key == key and one.step == step]
+        mine = [letter for letter in self.letters if letter.key == key and letter.step == step]
         return bool(mine) and mine[-1].at + REACTS_AFTER <= now and self._does(mine[-1], act)
 
     def first(self, act: str, after: int, by: int) -> int | None:
@@ -99,7 +99,7 @@ class SimulatedHistory:
         return at < now or (self.after_message and at == now)
 
     def _deliveries(self, now: int) -> Deliveries:
-        gone = [one for one in self.letters if self._seen(one.at, now)]
+        gone = [letter for letter in self.letters if self._seen(letter.at, now)]
         return Deliveries.of(
             person=[0] * len(gone),
             at=[one.at for one in gone],
@@ -110,7 +110,7 @@ class SimulatedHistory:
     def _responses(self, alone: HistorySnapshot, now: int) -> Engagements:
         """Messages are named by negative numbers, which no real one has."""
         names = {one: -1 - at for at, one in enumerate(self.letters)}
-        done = [one for one in self._reactions(ACTS) if self._seen(one[0], now)]
+        done = [reaction for reaction in self._reactions(ACTS) if self._seen(reaction[0], now)]
         return Engagements.of(
             person=[0] * len(done),
             at=[at for at, _, _ in done],
@@ -121,7 +121,7 @@ class SimulatedHistory:
         )
 
     def _ways(self, now: int) -> Enrolments:
-        begun = [one for one in self.enrolments if self._seen(one.at, now)]
+        begun = [enrolment for enrolment in self.enrolments if self._seen(enrolment.at, now)]
         over = [self._seen(one.ended_at, now) for one in begun]
         return Enrolments.of(
             person=[0] * len(begun),

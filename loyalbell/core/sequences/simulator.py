@@ -78,7 +78,7 @@ class _Stage:
     ) -> None:
         self.plays, self.known, self.rates, self.found, self.noting = plays, known, rates, found, noting
         self.about = PersonFacts(known, self._sent, self._did)
-        self.numbers = [one.number for one in plays if one.number]
+        self.numbers = [play.number for play in plays if play.number]
         self.turn = PersonSimulation(0, [], SimulatedHistory(0, rates, self.numbers))
 
     def _sent(self, person: int) -> Sequence[int]:
@@ -88,7 +88,7 @@ class _Stage:
         return self.turn.imagined.did(self.about.key, step_id, did, self.about.now)
 
     def _turn(self, person: int) -> PersonSimulation:
-        before = [list(one.before.get(person, ())) for one in self.plays]
+        before = [list(play.before.get(person, ())) for play in self.plays]
         return PersonSimulation(
             person, before, SimulatedHistory(self.known.ids[person], self.rates, self.numbers)
         )

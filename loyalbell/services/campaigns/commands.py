@@ -40,13 +40,13 @@ def change_plan(application: Application, campaign_id: int, plan: CampaignPlan) 
 
 
 def _check_variants(session: Session, campaign: Campaign, plan: CampaignPlan) -> None:
-    chosen = [campaign.message_id, *(one.message for one in plan.variants)]
+    chosen = [campaign.message_id, *(variant.message for variant in plan.variants)]
     letters = {one.id: one for one in session.scalars(select(Message).where(Message.id.in_(chosen)))}
     if len(letters) < len(chosen):
         raise CannotSend(
             "Each message can stand only once, and must be on file. Choose another for one of them."
         )
-    if len({one.purpose for one in letters.values()}) > 1:
+    if len({letter.purpose for letter in letters.values()}) > 1:
         raise CannotSend(
             "The messages of one campaign are all marketing or all service. Choose one of the same kind."
         )
@@ -248,7 +248,7 @@ def _start(application: Application, session: Session, campaign: Campaign, who: 
     """One round of it; then the next one, if there is one, stands in ``round_at``."""
     now, plan = application.clock.now(), plan_of(campaign)
     shop = session.get_one(Shop, 1)
-    versions = {one: newest_version(session, one).id for one in message_ids(campaign)}
+    versions = {message_id: newest_version(session, message_id).id for message_id in message_ids(campaign)}
     recurs = plan.recurs or campaign.started_at is not None
     occurrence = (campaign.round_at or now).isoformat(timespec="minutes") if recurs else ""
     rows = _deliveries(campaign, versions, who, now, shop.zone)
@@ -311,7 +311,7 @@ def _due(plan: CampaignPlan, people: int, now: datetime, zone: str) -> list[date
         return [now] * people
     pace = plan.pacing.pace()
     batches = islice(instants(int(now.timestamp()), pace, zone_of(zone)), -(-people // pace.batch))
-    times = [datetime.fromtimestamp(one, now.tzinfo) for one in batches]
+    times = [datetime.fromtimestamp(batch, now.tzinfo) for batch in batches]
     return [times[at // pace.batch] for at in range(people)]
 
 

@@ -19,7 +19,7 @@ class CannotSend(Exception):
 
 def message_ids(campaign: Campaign) -> list[int]:
     """Its own message first, then those of its variants."""
-    return [campaign.message_id, *(one.message for one in plan_of(campaign).variants)]
+    return [campaign.message_id, *(variant.message for variant in plan_of(campaign).variants)]
 
 
 def findings(application: Application, campaign: Campaign) -> dict[int, list[Finding]]:

@@ -54,7 +54,7 @@ def suppress_all(
             people = session.scalars(select(Person).where(Person.id.in_(person_ids[start : start + 500])))
             for person in people:
                 now = application.clock.now()
-                changed += sum(suppress_in(session, person, one, now, by) for one in channels) > 0
+                changed += sum(suppress_in(session, person, channel, now, by) for channel in channels) > 0
             session.flush()
         application.note(session, by, "suppressed customers", people=changed, channels=", ".join(channels))
         return changed

@@ -131,7 +131,7 @@ def _checked_name(session: Session, name: str, own: int | None) -> str:
     name = " ".join(name.split())
     if not 1 <= len(name) <= 60:
         raise CannotKeepField("Give the field a name of at most 60 characters.")
-    taken = {plain_heading(one) for one in HEADINGS["customers"]}
+    taken = {plain_heading(heading) for heading in HEADINGS["customers"]}
     taken |= {known for target in CUSTOMERS for known in target.names}
     if plain_heading(name) in taken:
         raise CannotKeepField(f"“{name}” is what every customer has already. Choose another name.")
@@ -144,7 +144,7 @@ def _checked_name(session: Session, name: str, own: int | None) -> str:
 def _checked_choices(kind: str, choices: Sequence[str]) -> list[str]:
     if "choice" not in kind:
         return []
-    kept = list(dict.fromkeys(one for one in choices if one))
+    kept = list(dict.fromkeys(choice for choice in choices if choice))
     if not kept:
         raise CannotKeepField("Write the choices, one on each line.")
     if any(";" in one or len(one) > 80 for one in kept) or len(kept) > 200:

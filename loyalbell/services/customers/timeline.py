@@ -12,6 +12,7 @@ from loyalbell.core.clock.local_time import at_local
 from loyalbell.core.history.money import say_money
 from loyalbell.core.policy.delivery_state import BOUNCED, SENT, UNSURE, WITHHELD
 from loyalbell.core.policy.send_policy import CAUSE_WORDS
+from loyalbell.core.results.machine_opens import MACHINE
 from loyalbell.storage.schema import (
     Answer,
     Appointment,
@@ -226,8 +227,7 @@ class _Diary:
         for delivery, name in rows:
             entries.append(_delivery_entry(delivery, name))
         for event in self.session.scalars(select(DeliveryEvent).where(DeliveryEvent.delivery_id.in_(names))):
-            verb = RESPONSE_WORDS.get(event.kind, event.kind.capitalize())
-            entries.append(DiaryEntry(event.at, "message", f"{verb} “{names[event.delivery_id]}”"))
+            entries.append(_response_entry(event, names[event.delivery_id]))
         return entries
 
     def consents(self) -> list[DiaryEntry]:
@@ -273,6 +273,13 @@ class _Diary:
 
     def _all(self, table: type[Any]) -> list[Any]:
         return list(self.session.scalars(select(table).where(table.person_id == self.person_id)))
+
+
+def _response_entry(event: DeliveryEvent, message: str) -> DiaryEntry:
+    if event.detail == MACHINE:
+        return DiaryEntry(event.at, "message", f"Pictures of “{message}” fetched by a mail program")
+    verb = RESPONSE_WORDS.get(event.kind, event.kind.capitalize())
+    return DiaryEntry(event.at, "message", f"{verb} “{message}”")
 
 
 def _delivery_entry(delivery: Delivery, name: str) -> DiaryEntry:

@@ -119,7 +119,7 @@ class Composer:
             key = (delivery.message_version_id, people[delivery.person_id].language or "")
             made = self.writings.of(self.session, delivery, key[1])
             if made is not None and key not in found:
-                found[key] = filler.facts(list({one.id: one for one in groups[key]}.values()), made[1])
+                found[key] = filler.facts(list({group.id: group for group in groups[key]}.values()), made[1])
         return found
 
     def _one(self, delivery: Delivery, person: Person) -> Made:

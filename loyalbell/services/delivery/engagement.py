@@ -5,6 +5,7 @@ from sqlalchemy.orm import Session
 
 from loyalbell.core.messages.merge_fields import FieldProblem, fields_used, fill
 from loyalbell.core.policy.origins import PROOF
+from loyalbell.core.results.machine_opens import MACHINE, is_machine
 from loyalbell.services.application import Application
 from loyalbell.services.delivery.merge_facts import field_facts
 from loyalbell.services.delivery.rendering import compiled_version, own_links
@@ -21,15 +22,18 @@ def find_delivery(application: Application, token: str) -> Delivery | None:
         return session.scalar(select(Delivery).where(Delivery.token == token))
 
 
-def opened(application: Application, token: str) -> bool:
-    """Notes that the pixel was loaded. False for a token nobody was sent."""
+def opened(application: Application, token: str, agent: str) -> bool:
+    """Notes that the pixel was loaded, and whether by a machine. False for a token nobody was sent."""
     with application.database.transaction() as session:
         delivery = session.scalar(select(Delivery).where(Delivery.token == token))
         if delivery is None:
             return False
         if delivery.origin_kind == PROOF:
             return True
-        _respond(session, DeliveryEvent(delivery_id=delivery.id, kind="opened", at=application.clock.now()))
+        now = application.clock.now()
+        since = (now - delivery.sent_at).total_seconds() if delivery.sent_at is not None else 0.0
+        by = MACHINE if is_machine(agent, since) else None
+        _respond(session, DeliveryEvent(delivery_id=delivery.id, kind="opened", at=now, detail=by))
         return True
 
 
@@ -146,15 +150,15 @@ def say_for_address(
     state = "refused" if kind == "stop" else "agreed"
     entries = [
         ConsentEntry(
-            person_id=one,
+            person_id=person,
             channel=channel,
             state=state,
             at=application.clock.now(),
             source=source,
             by="customer",
         )
-        for one in sorted(people)
-        if now_said.get(one) != state and (kind == "stop" or now_said.get(one) == "refused")
+        for person in sorted(people)
+        if now_said.get(person) != state and (kind == "stop" or now_said.get(person) == "refused")
     ]
     session.add_all(entries)
     session.flush()

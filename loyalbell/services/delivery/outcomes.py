@@ -57,7 +57,11 @@ class BatchOutcomes:
         answers = lately(session, self.channel, mine, now) if self.refusals else []
         alike = self._alike(answers, *shapes_of(session, self.channel))
         about_us = {outcome.delivery_id for outcome in alike}
-        unmark(session, [one for one in answers if one.said in {_said(other.words) for other in alike}], now)
+        unmark(
+            session,
+            [answer for answer in answers if answer.said in {_said(other.words) for other in alike}],
+            now,
+        )
         for outcome in self.refusals:
             is_ours = outcome.delivery_id in about_us
             said = replace(outcome, result="try later", about_us=True) if is_ours else outcome
@@ -75,9 +79,11 @@ class BatchOutcomes:
         """Those that many share, in this batch or over the day, or that are like those that many shared,
         unless a person believes them.
         """
-        doubted = [one for one in self.refusals if shape_of_words(one.words) != (believed or None)]
+        doubted = [
+            refusal for refusal in self.refusals if shape_of_words(refusal.words) != (believed or None)
+        ]
         alike = list(refused_alike(len(self.answered), [(one, one.words) for one in doubted]))
-        counts = Counter([*(_said(one.words) for one in doubted), *(one.said for one in answers)])
+        counts = Counter([*(_said(one.words) for one in doubted), *(answer.said for answer in answers)])
         total = len(self.answered) + len(answers)
         return alike + [
             one

@@ -102,7 +102,7 @@ def render_context_for(
         return RenderContext(NO_LETTERHEAD, bare=bare)
     look = look_of(session, writing.letterhead) or NO_LETTERHEAD
     blocks = list(c.every_block(writing.blocks))
-    kept = {one.saved for one in blocks if isinstance(one, c.Saved)}
+    kept = {block.saved for block in blocks if isinstance(block, c.Saved)}
     saved = {
         row.id: read_block(row.block)
         for row in session.scalars(select(SavedBlock).where(SavedBlock.id.in_(kept)))

@@ -87,14 +87,14 @@ def _zones(session: Session, people: set[int], shop: Shop) -> dict[int, Zone]:
 def patience_of(session: Session, deliveries: Sequence[Delivery]) -> dict[int, int]:
     """By delivery for how many days it may be put off: its plan's patience; at least a day."""
     of_steps = _of_steps(session, deliveries)
-    return {one.id: max(of_steps.get(one.id, OfStep()).patience, 1) for one in deliveries}
+    return {delivery.id: max(of_steps.get(delivery.id, OfStep()).patience, 1) for delivery in deliveries}
 
 
 def ends_of_their_day(session: Session, shop: Shop, deliveries: Sequence[Delivery]) -> dict[int, datetime]:
     """By delivery when the day is over that its run is about; none for runs that no date began."""
     of_steps = _of_steps(session, deliveries)
-    zones = _zones(session, {one.person_id for one in deliveries if one.id in of_steps}, shop)
-    people = {one.id: one.person_id for one in deliveries}
+    zones = _zones(session, {delivery.person_id for delivery in deliveries if delivery.id in of_steps}, shop)
+    people = {delivery.id: delivery.person_id for delivery in deliveries}
     ends = {key: of_step.end_of_day(zones[people[key]]) for key, of_step in of_steps.items()}
     return {key: datetime.fromtimestamp(end, UTC) for key, end in ends.items() if end is not None}
 

@@ -41,7 +41,7 @@ def keep(application: Application, letterhead_id: int | None, form: Mapping[str,
     if not name:
         raise LetterheadProblem("Give the letterhead a name.")
     colours = {key: str(form.get(key, "")) for key in COLOURS}
-    wrong = next((one for one in colours.values() if not _COLOUR.fullmatch(one)), None)
+    wrong = next((colour for colour in colours.values() if not _COLOUR.fullmatch(colour)), None)
     if wrong is not None:
         raise LetterheadProblem(f"“{wrong}” is no colour. Write it like #173b39.")
     width = str(form.get("width", "600"))

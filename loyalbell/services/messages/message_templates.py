@@ -450,7 +450,7 @@ OCCASIONS: tuple[MessageTemplate, ...] = (
 
 
 def find(key: str) -> MessageTemplate | None:
-    return next((one for one in OCCASIONS if one.key == key), None)
+    return next((occasion for occasion in OCCASIONS if occasion.key == key), None)
 
 
 def with_letterhead(content: c.MessageContent, letterhead: int | None) -> c.MessageContent:
@@ -460,6 +460,8 @@ def with_letterhead(content: c.MessageContent, letterhead: int | None) -> c.Mess
 
 def _wrapped(writings: Sequence[c.AnyWriting], letterhead: int | None) -> list[object]:
     return [
-        one.model_copy(update={"letterhead": letterhead}) if isinstance(one, c.EmailContent) else one
-        for one in writings
+        writing.model_copy(update={"letterhead": letterhead})
+        if isinstance(writing, c.EmailContent)
+        else writing
+        for writing in writings
     ]

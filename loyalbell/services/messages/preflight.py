@@ -104,7 +104,7 @@ def findings_of_all(
 
     Said with the channel and language where there are several.
     """
-    wanted = [one for one in content.writings if channels is None or one.channel in channels]
+    wanted = [writing for writing in content.writings if channels is None or writing.channel in channels]
     if not wanted:
         return [Finding("must fix", "The message says nothing on this channel yet.")]
     if len(wanted) == 1:

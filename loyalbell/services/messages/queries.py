@@ -51,9 +51,9 @@ def compare(application: Application, message_id: int, older: int, newer: int) -
 
 def _lines(content: c.MessageContent) -> list[str]:
     found = []
-    for one in content.writings:
-        found.append(f"{one.channel.capitalize()}{f', {one.language}' if one.language else ''}")
-        for where, text in c.texts_of(one):
+    for writing in content.writings:
+        found.append(f"{writing.channel.capitalize()}{f', {writing.language}' if writing.language else ''}")
+        for where, text in c.texts_of(writing):
             found += [f"{where}: {line}" for line in text.splitlines() if line.strip()]
     return found
 

@@ -74,7 +74,9 @@ def send_proofs(
             message = session.get(Message, step.message)
             content = read_content(newest_version(session, step.message).content) if message else None
         writing = (
-            next((content.find(one) for one in step.channels if content.find(one)), None) if content else None
+            next((content.find(channel) for channel in step.channels if content.find(channel)), None)
+            if content
+            else None
         )
         if writing is None or (step.message, writing.channel) in seen:
             continue

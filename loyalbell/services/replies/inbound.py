@@ -77,9 +77,9 @@ def take_mail(application: Application, recipients: Sequence[str], raw: bytes) -
             if delivery is not None and report.kind == "complaint":
                 bounces.complained(application, session, delivery)
             elif delivery is not None:
-                for one in report.bounces:
-                    if one.action == "failed" and BOUNCED in TRANSITIONS[delivery.state]:
-                        bounces.bounced(session, delivery, application.clock.now(), one.hard, one.words)
+                for bounce in report.bounces:
+                    if bounce.action == "failed" and BOUNCED in TRANSITIONS[delivery.state]:
+                        bounces.bounced(session, delivery, application.clock.now(), bounce.hard, bounce.words)
             return
     mail = BytesParser(policy=policy.default).parsebytes(raw)
     assert isinstance(mail, EmailMessage)
@@ -110,7 +110,7 @@ def take_mail(application: Application, recipients: Sequence[str], raw: bytes) -
 
 def _named(session: Session, recipients: Sequence[str]) -> Delivery | None:
     """The touch that an address such as ``reply+TOKEN@…`` names."""
-    tokens = [found[1] for one in recipients if (found := _TOKEN.match(one))]
+    tokens = [found[1] for recipient in recipients if (found := _TOKEN.match(recipient))]
     return session.scalar(select(Delivery).where(Delivery.token.in_(tokens))) if tokens else None
 
 

@@ -10,9 +10,10 @@ from sqlalchemy.orm import Session
 
 from loyalbell.core.policy.delivery_state import BOUNCED, HANDED_OVER, SENT, UNSURE, WAITING, WITHHELD
 from loyalbell.core.policy.send_policy import CAUSE_WORDS
-from loyalbell.core.results.attribution import DEFAULT_WINDOW_DAYS, REASON_WORDS, Reason
+from loyalbell.core.results.attribution import REASON_WORDS, Reason
 from loyalbell.services.application import Application
 from loyalbell.services.results.origins import Credits, credits_of
+from loyalbell.services.results.responses import BY_A_PERSON
 from loyalbell.storage.schema import Campaign, Delivery, DeliveryEvent, Message, MessageVersion, Person
 
 SQL_BATCH = 5_000
@@ -31,9 +32,9 @@ FIGURES = {
 EXPLANATIONS = {
     "reached": "a message was handed over for them",
     "delivered": "their mail server took it and sent nothing back",
-    "opened": "the pictures were loaded at least once",
+    "opened": "the pictures were loaded at least once, as far as can be told by a person",
     "clicked": "pressed a button at least once",
-    "ordered": f"ordered within {DEFAULT_WINDOW_DAYS} days of a click, or of a text, or with its code",
+    "ordered": "ordered soon after a click, or after a text, or with its code",
     "refused": "pressed unsubscribe in this message",
     "bounced": "their mail server refused it",
     "waiting": "planned, not yet handed over",
@@ -71,7 +72,7 @@ class Results:
 
     def count_of(self, figure: str, message_id: int) -> int:
         """Of those who got this one of its messages."""
-        return sum(self.message_of.get(one) == message_id for one in self.people[figure])
+        return sum(self.message_of.get(person) == message_id for person in self.people[figure])
 
     def count(self, figure: str) -> int:
         return len(self.people[figure])
@@ -115,7 +116,7 @@ def _readable(application: Application, credited: Credits) -> tuple[list[int], l
 
 def _messages(session: Session, deliveries: list[Delivery]) -> tuple[dict[int, str], dict[int, int]]:
     """Names of its messages by id, and the one each person got."""
-    gone = [one for one in deliveries if one.state != WITHHELD]
+    gone = [delivery for delivery in deliveries if delivery.state != WITHHELD]
     query = select(MessageVersion.id, Message.id, Message.name).join(Message)
     query = query.where(MessageVersion.id.in_({one.message_version_id for one in gone}))
     versions = {version: (message, name) for version, message, name in session.execute(query)}
@@ -123,7 +124,11 @@ def _messages(session: Session, deliveries: list[Delivery]) -> tuple[dict[int, s
 
 
 def _rounds(deliveries: list[Delivery]) -> list[tuple[datetime, int]]:
-    counts = Counter(one.occurrence for one in deliveries if one.occurrence and one.state in HANDED_OVER)
+    counts = Counter(
+        delivery.occurrence
+        for delivery in deliveries
+        if delivery.occurrence and delivery.state in HANDED_OVER
+    )
     return [(datetime.fromisoformat(at), counts[at]) for at in sorted(counts)]
 
 
@@ -131,7 +136,7 @@ def _events(session: Session, campaign_id: int) -> list[DeliveryEvent]:
     query = (
         select(DeliveryEvent)
         .join(Delivery, Delivery.id == DeliveryEvent.delivery_id)
-        .where(Delivery.origin_kind == "campaign", Delivery.origin_id == campaign_id)
+        .where(Delivery.origin_kind == "campaign", Delivery.origin_id == campaign_id, BY_A_PERSON)
         .order_by(DeliveryEvent.at, DeliveryEvent.id)
     )
     return list(session.scalars(query))

@@ -7,6 +7,7 @@ from sqlalchemy import ColumnElement, Integer, cast, exists, func, select
 from loyalbell.core.policy.delivery_state import BOUNCED, SENT
 from loyalbell.services.application import Application
 from loyalbell.services.results.ranges import Days
+from loyalbell.services.results.responses import did
 from loyalbell.storage.schema import Delivery, DeliveryEvent
 
 MOST_REFUSED, MOST_COMPLAINTS = 0.02, 0.001
@@ -56,8 +57,8 @@ def by_domain(application: Application, days: Days) -> list[DomainFigures]:
     domain = func.lower(func.substr(Delivery.address, func.instr(Delivery.address, "@") + 1)).label("domain")
 
     def counted(kind: str) -> ColumnElement[int]:
-        did = exists().where(DeliveryEvent.delivery_id == Delivery.id, DeliveryEvent.kind == kind)
-        return func.sum(cast((Delivery.state == SENT) & did, Integer))
+        is_there = exists().where(DeliveryEvent.delivery_id == Delivery.id, did(kind))
+        return func.sum(cast((Delivery.state == SENT) & is_there, Integer))
 
     query = (
         select(

@@ -21,6 +21,7 @@ from loyalbell.services.application import Application
 from loyalbell.services.results.origins import Origin, credits_of, plan_of_sequence
 from loyalbell.services.results.overview import ResultRow, compared_of
 from loyalbell.services.results.ranges import Days
+from loyalbell.services.results.responses import BY_A_PERSON
 from loyalbell.storage.schema import Delivery, DeliveryEvent, Message, MessageVersion
 
 LEAST_WEEKS = 2
@@ -75,10 +76,10 @@ class Detail:
         if not self.weeks or self.weeks[-1].judged.verdict.value not in ("added", "cost"):
             return None
         last, since = self.weeks[-1].judged.verdict, None
-        for one in reversed(self.weeks):
-            if one.judged.verdict is not last:
+        for week in reversed(self.weeks):
+            if week.judged.verdict is not last:
                 break
-            since = one.week
+            since = week.week
         return since
 
 
@@ -99,7 +100,7 @@ def detail(application: Application, row: ResultRow, days: Days) -> Detail:
         share = _held_share(session, row.origin)
     return Detail(
         compared,
-        _weeks(compared, days, now),
+        _weeks(compared, days, now, row.judged.worth),
         shares,
         mean_difference(*adjusted(*compared.money)) if enough else None,
         steps,
@@ -108,7 +109,7 @@ def detail(application: Application, row: ResultRow, days: Days) -> Detail:
     )
 
 
-def _weeks(compared: Compared, days: Days, now: int) -> list[WeekStand]:
+def _weeks(compared: Compared, days: Days, now: int, worth: float) -> list[WeekStand]:
     """Week by week from when the first of them was over; the last one is today."""
     if not len(compared.who):
         return []
@@ -118,7 +119,7 @@ def _weeks(compared: Compared, days: Days, now: int) -> list[WeekStand]:
     found = []
     for week, at in enumerate(instants, 1):
         stand = compared.until(min(at, now))
-        found.append(WeekStand(week, judge(*stand.shares)))
+        found.append(WeekStand(week, judge(*stand.shares, worth)))
         if at >= now:
             break
     return found
@@ -142,7 +143,7 @@ def _steps(application: Application, session: Session, origin: Origin, days: Day
     acts = session.execute(
         select(Delivery.step, DeliveryEvent.kind, func.count(Delivery.person_id.distinct()))
         .join(DeliveryEvent, DeliveryEvent.delivery_id == Delivery.id)
-        .where(within)
+        .where(within, BY_A_PERSON)
         .group_by(Delivery.step, DeliveryEvent.kind)
     )
     did = {(step, kind): count for step, kind, count in acts}

@@ -27,6 +27,7 @@ from loyalbell.services.results.origins import Origin, enrolments_of, plan_of_se
 from loyalbell.services.results.overview import RETURN_DAYS
 from loyalbell.services.sequences.commands import keep
 from loyalbell.services.sequences.drafts import draft_of
+from loyalbell.services.settings.channels import ResultsSettings, loaded
 from loyalbell.storage import schema
 from loyalbell.storage.schema import Campaign, Delivery, DeliveryEvent, Message, MessageVersion
 
@@ -63,27 +64,36 @@ class Experiment:
 
 
 def experiments(application: Application) -> list[Experiment]:
-    """All that are under way or over, the largest first."""
+    """All that are under way or over, the largest first; kept while neither the book nor the hour changes."""
+    worth = loaded(application, ResultsSettings).worth
+    return application.cache.of_version(
+        "experiments",
+        application.snapshot().version,
+        (_now(application) // 3_600, worth),
+        lambda: _experiments(application, worth),
+        2,
+    )
+
+
+def _experiments(application: Application, worth: float) -> list[Experiment]:
     purchases = Purchases.of(application.snapshot().orders, _now(application))
     with application.database.reading() as session:
         sequences = list(
             session.scalars(select(schema.Sequence).where(schema.Sequence.live_version_id.is_not(None)))
         )
-        plans = {one.id: plan_of_sequence(session, one.id) for one in sequences}
+        plans = {sequence.id: plan_of_sequence(session, sequence.id) for sequence in sequences}
         campaigns = list(session.scalars(select(Campaign).where(Campaign.started_at.is_not(None))))
         found = [
-            made
-            for campaign in campaigns
-            if (made := _of_campaign(application, session, campaign)) is not None
+            made for campaign in campaigns if (made := _of_campaign(session, campaign, worth)) is not None
         ]
-    for one in sequences:
-        plan = plans[one.id]
-        found += _of_sequence(application, one, plan, purchases) if plan is not None else ()
+    for sequence in sequences:
+        plan = plans[sequence.id]
+        found += _of_sequence(application, sequence, plan, purchases, worth) if plan is not None else ()
     return sorted(found, key=lambda one: -sum(arm.people for arm in one.arms))
 
 
 def of_origin(application: Application, origin: Origin) -> list[Experiment]:
-    return [one for one in experiments(application) if one.origin == origin]
+    return [experiment for experiment in experiments(application) if experiment.origin == origin]
 
 
 def _now(application: Application) -> int:
@@ -91,7 +101,7 @@ def _now(application: Application) -> int:
 
 
 def _of_sequence(
-    application: Application, sequence: schema.Sequence, plan: Plan, purchases: Purchases
+    application: Application, sequence: schema.Sequence, plan: Plan, purchases: Purchases, worth: float
 ) -> Iterator[Experiment]:
     """Forks that everybody comes past: what follows is counted from there, for as long as the longest arm
     waits and then as long as somebody has to come back.
@@ -110,9 +120,10 @@ def _of_sequence(
         compared = compare(who, purchases, within, _now(application))
         people = application.snapshot().people.ids[compared.who.person].tolist()
         shares = [arm.share for arm in step.arms]
-        drawn = np.array([arm_of(sequence.key, one, step.id, shares) for one in people], dtype=np.int64)
+        drawn = np.array([arm_of(sequence.key, person, step.id, shares) for person in people], dtype=np.int64)
         names = [arm.name or f"arm {at}" for at, arm in enumerate(step.arms, 1)]
-        yield _made((SEQUENCE, sequence.id), sequence.name, step.id, compared, drawn, names, shares)
+        arms = list(zip(names, shares, strict=True))
+        yield _made((SEQUENCE, sequence.id), sequence.name, step.id, compared, drawn, arms, worth)
 
 
 def _waits_of(steps: tuple[object, ...]) -> float:
@@ -139,24 +150,29 @@ def _made(
     step: str,
     compared: Compared,
     drawn: Ints,
-    names: list[str],
-    shares: list[int],
+    arms: list[tuple[str, int]],
+    worth: float,
 ) -> Experiment:
-    arms, figures = [], []
-    for at, arm in enumerate(names):
-        mine = compared.of(drawn == at)
-        arms.append(mine)
-        figures.append(ArmFigures(arm, shares[at], len(mine), int(mine.values.sum())))
-    return Experiment(origin, name, step, "came back", compared.days, figures, standing(arms, shares))
+    """``arms`` are their names with their shares in per cent; ``drawn`` the place of each person's arm."""
+    outcomes = [compared.of(drawn == place) for place in range(len(arms))]
+    figures = [
+        ArmFigures(arm, share, len(mine), int(mine.values.sum()))
+        for (arm, share), mine in zip(arms, outcomes, strict=True)
+    ]
+    stand = standing(outcomes, [share for _, share in arms], worth)
+    return Experiment(origin, name, step, "came back", compared.days, figures, stand)
 
 
-def _of_campaign(application: Application, session: Session, campaign: Campaign) -> Experiment | None:
+def _of_campaign(session: Session, campaign: Campaign, worth: float) -> Experiment | None:
     """Messages that were drawn by lot, by who clicked; ``None`` where there is one, or a segment each."""
     plan: CampaignPlan = plan_of(campaign)
     if not plan.variants or plan.parted_by != "share":
         return None
-    messages = [campaign.message_id, *(one.message for one in plan.variants)]
-    shares = [100 - sum(one.share for one in plan.variants), *(one.share for one in plan.variants)]
+    messages = [campaign.message_id, *(variant.message for variant in plan.variants)]
+    shares = [
+        100 - sum(variant.share for variant in plan.variants),
+        *(variant.share for variant in plan.variants),
+    ]
     clicked = exists().where(DeliveryEvent.delivery_id == Delivery.id, DeliveryEvent.kind == "clicked")
     rows = session.execute(
         select(Delivery.person_id, MessageVersion.message_id, func.max(clicked))
@@ -170,7 +186,7 @@ def _of_campaign(application: Application, session: Session, campaign: Campaign)
         ArmFigures(known.get(one, "a message that was deleted"), share, len(group), round(sum(group)))
         for one, share, group in zip(messages, shares, groups, strict=True)
     ]
-    stand = standing([Outcomes.of(group) for group in groups], shares)
+    stand = standing([Outcomes.of(group) for group in groups], shares, worth)
     return Experiment((CAMPAIGN, campaign.id), campaign.name, "", "clicked", 0, arms, stand)
 
 

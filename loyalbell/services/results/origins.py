@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from datetime import timedelta
 
 import numpy as np
-from sqlalchemy import func, select
+from sqlalchemy import Integer, func, select, type_coerce
 from sqlalchemy.orm import Session
 
 from loyalbell.core.channels import CHANNELS
@@ -16,16 +16,17 @@ from loyalbell.core.history.snapshot import ENROLMENT_ENDS, HistorySnapshot
 from loyalbell.core.policy.delivery_state import SENT, WITHHELD
 from loyalbell.core.policy.holdout import Holdout, quarter_of
 from loyalbell.core.policy.origins import CAMPAIGN, SEQUENCE
-from loyalbell.core.results.attribution import DEFAULT_WINDOW_DAYS, Reason, Touches, attribute
+from loyalbell.core.results.attribution import Reason, Touches, attribute
 from loyalbell.core.results.came_back import Qualified
 from loyalbell.core.sequences.event_rows import STANDING, EventRows, event_rows
 from loyalbell.core.sequences.plan import Plan, plan_or_none
 from loyalbell.core.sequences.plan_tree import tree_of
 from loyalbell.core.sequences.qualifying import seconds_until_anything
 from loyalbell.services.application import Application
-from loyalbell.services.settings.channels import HoldoutSettings, loaded
+from loyalbell.services.results.responses import BY_A_PERSON
+from loyalbell.services.settings.channels import HoldoutSettings, ResultsSettings, loaded
 from loyalbell.storage import schema
-from loyalbell.storage.schema import Delivery, OfferCode, Redemption, SequenceVersion
+from loyalbell.storage.schema import Delivery, DeliveryEvent, OfferCode, Redemption, SequenceVersion
 
 Origin = tuple[str, int]
 """``campaign`` or ``sequence``, and its number."""
@@ -50,8 +51,13 @@ class Credits:
 def credits_of(application: Application) -> Credits:
     """Every order of the book, attributed once over campaigns and sequences alike."""
     snapshot, now = application.snapshot(), int(application.clock.now().timestamp())
+    counting = loaded(application, ResultsSettings)
     return application.cache.of_version(
-        "credits", snapshot.version, now // 60, lambda: _credits(application, snapshot, now), 2
+        "credits",
+        snapshot.version,
+        (now // 60, counting.window_days, counting.opens_count),
+        lambda: _credits(application, snapshot, counting, now),
+        2,
     )
 
 
@@ -59,11 +65,15 @@ def credits_of_person(application: Application, person_id: int) -> Credits:
     """The same for the orders of one person, who must be on file."""
     snapshot, now = application.snapshot(), int(application.clock.now().timestamp())
     number = int(snapshot.number_of(np.array([person_id], dtype=np.int64))[0])
-    return _credits(application, snapshot, now, number)
+    return _credits(application, snapshot, loaded(application, ResultsSettings), now, number)
 
 
 def _credits(
-    application: Application, snapshot: HistorySnapshot, now: int, only: int | None = None
+    application: Application,
+    snapshot: HistorySnapshot,
+    counting: ResultsSettings,
+    now: int,
+    only: int | None = None,
 ) -> Credits:
     orders = snapshot.orders
     rows = slice(0, int(np.searchsorted(orders.at, now, side="right")))
@@ -82,7 +92,9 @@ def _credits(
         (Reason.CLICK, clicks),
         (Reason.TEXT, Touches(sent.person, sent.at, sent.key)),
     ]
-    found = attribute(person, at, kinds, DEFAULT_WINDOW_DAYS)
+    if counting.opens_count:
+        kinds.append((Reason.OPEN, _opened_by_people(application, snapshot, ours)))
+    found = attribute(person, at, kinds, counting.window_days)
     delivery, reason = found.delivery, found.reason
     with application.database.reading() as session:
         codes = _codes_used(session)
@@ -105,6 +117,19 @@ def _engaged(
     rows = snapshot.engagements
     mine = (rows.kind == snapshot.words.get(what, -1)) & np.isin(rows.delivery, snapshot.deliveries.key[ours])
     return Touches(rows.person[mine], rows.at[mine], rows.delivery[mine])
+
+
+def _opened_by_people(application: Application, snapshot: HistorySnapshot, ours: Mask) -> Touches:
+    """Without what machines fetched, by delivery and second."""
+    with application.database.reading() as session:
+        query = select(DeliveryEvent.delivery_id, type_coerce(DeliveryEvent.at, Integer)).where(
+            DeliveryEvent.kind == "opened", ~BY_A_PERSON
+        )
+        fetched = {tuple(row) for row in session.execute(query)}
+    opens = _engaged(snapshot, "opened", ours)
+    keys = zip(opens.delivery.tolist(), opens.at.tolist(), strict=True)
+    kept = np.array([key not in fetched for key in keys], dtype=np.bool_)
+    return Touches(opens.person[kept], opens.at[kept], opens.delivery[kept])
 
 
 def _codes_used(session: Session) -> dict[int, int]:
@@ -181,7 +206,7 @@ def _of_sequence(application: Application, sequence_id: int) -> Qualified:
     tree = tree_of(plan)
     numbers, place = np.unique(mine.person, return_inverse=True)
     people = snapshot.people.ids[numbers].tolist()
-    each = np.array([seconds_until_anything(tree, sequence.key, one) for one in people], dtype=np.int64)
+    each = np.array([seconds_until_anything(tree, sequence.key, person) for person in people], dtype=np.int64)
     waits = each[place] if len(mine) else np.zeros(0, dtype=np.int64)
     then = mine.at + waits
     stays = then <= now

@@ -22,6 +22,7 @@ from loyalbell.services.results.origins import (
     qualified_for,
 )
 from loyalbell.services.results.ranges import Days
+from loyalbell.services.settings.channels import ResultsSettings, loaded
 from loyalbell.storage import schema
 from loyalbell.storage.schema import Campaign, Delivery, Message, OfferCode, Redemption
 
@@ -89,10 +90,11 @@ class Overview:
 def overview(application: Application, days: Days) -> Overview:
     """Kept while neither the book nor the hour changes."""
     snapshot, hour = application.snapshot(), int(application.clock.now().timestamp()) // 3_600
+    counting = loaded(application, ResultsSettings)
     return application.cache.of_version(
         "results",
         snapshot.version,
-        (hour, days),
+        (hour, days, counting.model_dump_json()),
         lambda: _Working(application, snapshot, days).overview(),
         12,
     )
@@ -115,6 +117,7 @@ class _Working:
         self.now = int(application.clock.now().timestamp())
         self.purchases = Purchases.of(snapshot.orders, self.now)
         self.credits = credits_of(application)
+        self.worth = loaded(application, ResultsSettings).worth
         self.service: set[int] = set()
         self.sent = snapshot.deliveries.taken(snapshot.deliveries.span(days.low, min(days.high, self.now)))
 
@@ -181,7 +184,7 @@ class _Working:
         credited = self.credits.of_deliveries(mine.key)
         everyone = qualified_for(self.application, origin)
         compared = compared_in(everyone, self.purchases, self.days, days, self.now)
-        judged = judge(*compared.shares)
+        judged = judge(*compared.shares, self.worth)
         return ResultRow(
             origin,
             name,

@@ -12,6 +12,7 @@ from loyalbell.core.policy.origins import SEQUENCE
 from loyalbell.services.application import Application
 from loyalbell.services.results.origins import Origin, credits_of
 from loyalbell.services.results.ranges import Days
+from loyalbell.services.results.responses import did
 from loyalbell.services.sequences.places import instant
 from loyalbell.storage.schema import Delivery, DeliveryEvent, Enrolment, Person
 
@@ -82,12 +83,12 @@ def _by_deliveries(
         got = select(Delivery.person_id, func.max(Delivery.sent_at)).where(sent)
         rows = session.execute(got.group_by(Delivery.person_id)).all()
         return {person: at for person, at in rows if at is not None}
-    did = (
+    query = (
         select(Delivery.person_id, func.max(DeliveryEvent.at))
         .join(DeliveryEvent, DeliveryEvent.delivery_id == Delivery.id)
-        .where(sent, DeliveryEvent.kind == figure)
+        .where(sent, did(figure))
     )
-    return {person: at for person, at in session.execute(did.group_by(Delivery.person_id))}
+    return {person: at for person, at in session.execute(query.group_by(Delivery.person_id))}
 
 
 def _ordered(

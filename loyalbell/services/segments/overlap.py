@@ -25,7 +25,7 @@ def compare(application: Application, segment_ids: list[int]) -> list[Overlap]:
     Raises ``RuleProblem``.
     """
     with application.database.reading() as session:
-        found = [session.get_one(Segment, one) for one in segment_ids]
+        found = [session.get_one(Segment, segment_id) for segment_id in segment_ids]
     masks = [who(application, rule_of(segment))[1] for segment in found]
     overlaps = []
     for pattern in range(2 ** len(found) - 1, 0, -1):

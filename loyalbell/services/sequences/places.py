@@ -72,7 +72,9 @@ WRITE = (
 def write(session: Session, places: list[Place], now: datetime) -> None:
     """Keeps where everybody stands now."""
     if places:
-        session.connection().exec_driver_sql(WRITE, [_values(one, int(now.timestamp())) for one in places])
+        session.connection().exec_driver_sql(
+            WRITE, [_values(place, int(now.timestamp())) for place in places]
+        )
 
 
 def _values(place: Place, now: int) -> tuple[Any, ...]:

@@ -434,7 +434,7 @@ def make(application: Application, key: str, by: str) -> int | None:
 
     Its id, or ``None`` for an unknown one.
     """
-    found = next((one for one in OCCASIONS if one.key == key), None)
+    found = next((occasion for occasion in OCCASIONS if occasion.key == key), None)
     if found is None:
         return None
     plan = read_plan(found.build(Making(application, by)))

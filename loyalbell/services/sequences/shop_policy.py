@@ -71,7 +71,7 @@ def live_plans(session: Session) -> list[tuple[Sequence, Plan]]:
 def named_by_others(session: Session) -> Others:
     """Items, categories and departments that live sequences start on by name."""
     starts = [plan.start.event_filter for _, plan in live_plans(session) if isinstance(plan.start, OnEvent)]
-    named: list[EventFilter] = [one for one in starts if not one.others]
+    named: list[EventFilter] = [start for start in starts if not start.others]
     return Others(
         frozenset(at for one in named for at in one.items),
         frozenset(word for one in named for word in one.categories),

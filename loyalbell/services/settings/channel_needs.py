@@ -13,7 +13,9 @@ BUSY = ("sending", "scheduled", "held")
 def uses_of_channel(session: Session, channel: str) -> list[Use]:
     """Campaigns that are under way or scheduled, and sequences that are live, which send on the channel."""
     campaigns = session.scalars(select(Campaign).where(Campaign.state.in_(BUSY)).order_by(Campaign.name))
-    found = [Use("campaign", one.id, one.name) for one in campaigns if channel in one.channels]
+    found = [
+        Use("campaign", campaign.id, campaign.name) for campaign in campaigns if channel in campaign.channels
+    ]
     live = session.execute(
         select(Sequence, SequenceVersion.plan)
         .join(SequenceVersion, SequenceVersion.id == Sequence.live_version_id)

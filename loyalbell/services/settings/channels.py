@@ -10,6 +10,8 @@ from loyalbell.core.channels import Channel
 from loyalbell.core.clock.local_time import local_day
 from loyalbell.core.policy.holdout import Holdout
 from loyalbell.core.policy.send_policy import FrequencyCap
+from loyalbell.core.results.attribution import DEFAULT_WINDOW_DAYS
+from loyalbell.core.results.verdict import WORTH
 from loyalbell.services.application import Application
 from loyalbell.storage.schema import Setting, Shop
 
@@ -149,6 +151,21 @@ class HoldoutSettings(_Group):
     @classmethod
     def of(cls, holdout: Holdout) -> Self:
         return cls(percent=holdout.percent, since=holdout.since, fixed=dict(holdout.fixed))
+
+
+class ResultsSettings(_Group):
+    """How results are counted: within how many days an order follows a message, whether an opening alone
+    counts for it, and the least difference worth having, in people of 1,000.
+    """
+
+    kept_as = "results"
+    window_days: int = Field(default=DEFAULT_WINDOW_DAYS, ge=1, le=60)
+    opens_count: bool = False
+    worth_per_thousand: int = Field(default=round(1_000 * WORTH), ge=1, le=200)
+
+    @property
+    def worth(self) -> float:
+        return self.worth_per_thousand / 1_000
 
 
 class ProofReader(BaseModel):

@@ -11,6 +11,7 @@ from loyalbell.core.clock.local_time import local_day, start_of_day
 from loyalbell.core.policy.delivery_state import HANDED_OVER, WAITING
 from loyalbell.core.policy.origins import TO_ONE
 from loyalbell.services.application import Application
+from loyalbell.services.results.responses import BY_A_PERSON
 from loyalbell.services.today.needs import Need, needs_of
 from loyalbell.storage.schema import (
     Campaign,
@@ -118,7 +119,7 @@ def _campaigns(session: Session) -> list[tuple[Campaign, int, int, int]]:
             session.execute(
                 select(DeliveryEvent.kind, func.count(func.distinct(DeliveryEvent.delivery_id)))
                 .join(Delivery, Delivery.id == DeliveryEvent.delivery_id)
-                .where(own)
+                .where(own, BY_A_PERSON)
                 .group_by(DeliveryEvent.kind)
             ).all()
         )

@@ -41,7 +41,7 @@ def problem(
         "detail": detail,
     }
     if errors:
-        body["errors"] = [dict(one) for one in errors]
+        body["errors"] = [dict(error) for error in errors]
     return JSONResponse(body, status, dict(headers or {}), media_type=MEDIA)
 
 

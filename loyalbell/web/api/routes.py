@@ -350,7 +350,9 @@ def read_person(
         email=page.person.email,
         phone=page.person.phone,
         tags=[tag.name for tag in page.tags],
-        consents={one.name: "suppressed" if one.suppressions else one.state for one in page.channels},
+        consents={
+            channel.name: "suppressed" if channel.suppressions else channel.state for channel in page.channels
+        },
         orders=page.line.orders,
         spent=f"{page.line.spent / 10**digits:.{digits}f}",
         last_order=page.line.last_order.isoformat() if page.line.last_order else None,

@@ -215,7 +215,7 @@ def many_for_good(act: str, context: RequestContext = SignedIn, form: FormData =
         return _bring(context, form, ids)
     if act != "suppress":
         raise NotFound("There is no such act.")
-    chosen = [one for one in CHANNELS if one in form.getlist("channel")]
+    chosen = [channel for channel in CHANNELS if channel in form.getlist("channel")]
     if not chosen:
         return _ask(context, form, ids, act, "Choose at least one channel.")
     count = bulk.suppress_all(context.application, ids, chosen, context.by)

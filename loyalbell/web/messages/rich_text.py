@@ -77,7 +77,7 @@ def _chip(piece: Piece) -> Markup:
 def as_chips(text: str, labels: Labels = NO_LABELS) -> Markup:
     """The text with chips, without marks."""
     pieces = as_pieces(text, labels)
-    return Markup("").join(_chip(one) if one.field else escape(one.text) for one in pieces)
+    return Markup("").join(_chip(piece) if piece.field else escape(piece.text) for piece in pieces)
 
 
 def as_rich(text: str, labels: Labels = NO_LABELS) -> Markup:

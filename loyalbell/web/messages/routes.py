@@ -82,8 +82,8 @@ def fields(context: RequestContext = SignedIn) -> Response:
     known = field_coverage.missing_everywhere(context.application)
     kit = editor_choices_of(context)
     groups = [
-        (name, [one for one in FIELDS if one.group == name])
-        for name in dict.fromkeys(one.group for one in FIELDS)
+        (name, [field for field in FIELDS if field.group == name])
+        for name in dict.fromkeys(field.group for field in FIELDS)
     ]
     offers = [
         (f"offer_{at}.{part}", f"{words} of {name}")
@@ -312,7 +312,9 @@ def versions(message_id: int, context: RequestContext = SignedIn, older: int = 0
 def change_version(message_id: int, context: RequestContext = SignedIn, form: FormData = Form) -> Response:
     _message(context, message_id)
     number = number_of(form, "number") or 0
-    if number not in {one.number for one in message_queries.versions(context.application, message_id)}:
+    if number not in {
+        version.number for version in message_queries.versions(context.application, message_id)
+    }:
         raise NotFound("There is no such version.")
     if text_of(form, "act") == "restore":
         message_commands.restore(context.application, message_id, number, context.by)

@@ -125,7 +125,7 @@ def sheet_values(context: RequestContext, content: c.MessageContent, writing: Wr
         "rich": as_rich,
         "chips": as_chips,
         "said": lambda rule: say_rule(rule, saying),
-        "sees": {one.block: one for one in preview.variants(context.application, writing)},
+        "sees": {variant.block: variant for variant in preview.variants(context.application, writing)},
         "numbers": _numbers(writing),
         "beside": _beside(writing),
         "letterheads": message_queries.letterheads(context.application),
@@ -208,12 +208,12 @@ def _short_values(context: RequestContext, writing: c.ShortWriting, shown: Any) 
         found["picture"] = editor_choices_of(context).thumbs.get(writing.picture or 0, "")
         return found
     counted = parts(str(shown or ""))
-    whole = "".join(one.text for one in writing.texts)
+    whole = "".join(text.text for text in writing.texts)
     found |= {
         "counted": counted,
         "cost": round(counted.parts * settings.cost_minor),
         "spread": preview.text_spread(context.application, writing) if whole.strip() else None,
-        "twins": any(one.twin is not None for one in wide_characters(whole)),
+        "twins": any(wide_character.twin is not None for wide_character in wide_characters(whole)),
     }
     return found
 
@@ -237,9 +237,9 @@ def content_from(form: FormData) -> c.MessageContent:
 def writing_from(content: c.MessageContent, form: FormData) -> Writing:
     """The writing that is turned to: there, or a new one made from that for everybody."""
     channel, language = text_of(form, "channel", "email"), text_of(form, "language")
-    for one in content.writings:
-        if (one.channel, one.language) == (channel, language):
-            return one
+    for writing in content.writings:
+        if (writing.channel, writing.language) == (channel, language):
+            return writing
     model = content.find(channel)
     if model is not None:
         return type(model).model_validate(model.model_dump() | {"language": language})
@@ -263,5 +263,5 @@ def with_plain_twins(writing: Writing) -> Writing:
     """A text with the plain twins of its wide characters."""
     if not isinstance(writing, c.TextContent):
         return writing
-    texts = [one.model_copy(update={"text": with_twins(one.text)}) for one in writing.texts]
+    texts = [text.model_copy(update={"text": with_twins(text.text)}) for text in writing.texts]
     return writing.model_copy(update={"texts": texts})

@@ -19,7 +19,7 @@ PIXEL = bytes.fromhex(
 
 @router.get("/o/{token}.gif")
 def pixel(token: str, request: Request) -> Response:
-    engagement.opened(application_of(request), token)
+    engagement.opened(application_of(request), token, request.headers.get("user-agent", ""))
     return Response(PIXEL, media_type="image/gif", headers={"Cache-Control": "no-store"})
 
 

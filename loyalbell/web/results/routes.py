@@ -9,8 +9,6 @@ from starlette.datastructures import FormData
 
 from loyalbell.core.clock.local_time import local_day
 from loyalbell.core.policy.origins import SEQUENCE
-from loyalbell.core.results.attribution import DEFAULT_WINDOW_DAYS
-from loyalbell.core.results.verdict import WORTH
 from loyalbell.services.delivery import after_stop
 from loyalbell.services.results import deliverability, openings
 from loyalbell.services.results.breakdown import breakdown
@@ -24,6 +22,7 @@ from loyalbell.services.results.people import behind
 from loyalbell.services.results.ranges import USUAL, Days, RangeProblem, days_of
 from loyalbell.services.results.shop_wide import shop_wide
 from loyalbell.services.segments import commands as segment_commands
+from loyalbell.services.settings.channels import ResultsSettings, loaded
 from loyalbell.storage import schema
 from loyalbell.storage.files.export import MEDIA
 from loyalbell.storage.schema import Campaign, Message, Segment
@@ -73,7 +72,7 @@ def list_page(asked: Annotated[Asked, Depends()], context: RequestContext = Sign
     days, problem = days_asked(context, asked)
     found = overview(context.application, days)
     rows = views(in_order(found.rows, asked.by))
-    shown = next((one for one in rows if one.key == asked.show), None)
+    shown = next((row for row in rows if row.key == asked.show), None)
     address = Address(days, asked.by, asked.show)
     values: dict[str, Any] = {
         "rows": rows,
@@ -83,7 +82,7 @@ def list_page(asked: Annotated[Asked, Depends()], context: RequestContext = Sign
         "address": address,
         "problem": problem,
         "usual_days": RETURN_DAYS,
-        "window": DEFAULT_WINDOW_DAYS,
+        "window": loaded(context.application, ResultsSettings).window_days,
         "per_thousand": per_thousand,
         "shown": shown,
         "domains": address.link().replace("/results?", "/results/domains?"),
@@ -104,7 +103,7 @@ def panel(context: RequestContext, shown: RowView, days: Days) -> dict[str, Any]
         "picture": lift_picture(found),
         "headline": headline(shown.row, found),
         "added": added_people(shown.row),
-        "worth": WORTH,
+        "worth": shown.row.judged.worth,
         "range_query": Address(days, "").link().partition("?")[2],
     }
 
@@ -204,7 +203,7 @@ def sequence_page(
         "per_thousand": per_thousand,
         "parts": breakdown(context.application, origin, days),
         "tests": test_views(of_origin(context.application, origin)),
-        "window": DEFAULT_WINDOW_DAYS,
+        "window": loaded(context.application, ResultsSettings).window_days,
     }
     values |= panel(context, shown, days)
     return context.page("results/sequence.html", "results", status=422 if problem else 200, **values)
@@ -267,7 +266,7 @@ def campaign_page(
         "total": len(lines),
         "page": page,
         "pages": max(1, -(-len(lines) // PAGE)),
-        "window": DEFAULT_WINDOW_DAYS,
+        "window": loaded(context.application, ResultsSettings).window_days,
         "bars": hour_bars(found.by_hour),
     }
     if context.request.headers.get("HX-Target") == "results":

@@ -7,7 +7,7 @@ from urllib.parse import urlencode
 from loyalbell.core.policy.origins import SEQUENCE
 from loyalbell.core.results.experiment import TestVerdict
 from loyalbell.core.results.lift import Interval
-from loyalbell.core.results.verdict import WORTH, Verdict
+from loyalbell.core.results.verdict import Verdict
 from loyalbell.services.results.detail import Detail
 from loyalbell.services.results.experiments import Experiment
 from loyalbell.services.results.overview import ResultRow
@@ -89,16 +89,16 @@ def _view(row: ResultRow, scale: float) -> RowView:
     href = f"/results/sequence/{number}" if row.origin[0] == SEQUENCE else f"/results/{number}"
     tallest = max(row.trend, default=0) or 1
     bars = tuple((at * 6.0, 26.0 * count / tallest) for at, count in enumerate(row.trend))
-    return RowView(row, href, _mark(row.judged.interval, scale), *say_sure(row), bars)
+    return RowView(row, href, _mark(row.judged.interval, scale, row.judged.worth), *say_sure(row), bars)
 
 
-def _mark(interval: Interval | None, scale: float) -> LiftMark:
+def _mark(interval: Interval | None, scale: float, worth: float) -> LiftMark:
     def x(share: float) -> float:
         return round(WIDE / 2 + HALF * max(-1.0, min(1.0, share / scale)), 1)
 
     found = interval or Interval(0.0, 0.0, 0.0)
     cut = found.low < -scale, found.high > scale
-    return LiftMark(x(found.low), x(found.best), x(found.high), x(-WORTH), x(WORTH), *cut)
+    return LiftMark(x(found.low), x(found.best), x(found.high), x(-worth), x(worth), *cut)
 
 
 @dataclass(frozen=True)
@@ -120,7 +120,7 @@ def lift_picture(found: Detail) -> LiftPicture | None:
     told = [(one, one.judged.interval) for one in found.weeks if one.judged.interval is not None]
     if not told:
         return None
-    weeks = max(one.week for one in found.weeks)
+    weeks, worth = max(week.week for week in found.weeks), found.weeks[-1].judged.worth
     top = _nice(max(min(max(abs(i.low), abs(i.high)), 3 * abs(i.best) + 0.12) for _, i in told))
 
     def x(week: int) -> float:
@@ -137,7 +137,7 @@ def lift_picture(found: Detail) -> LiftPicture | None:
         band=" ".join(uppers + lowers),
         best=" ".join(f"{x(one.week)},{y(i.best)}" for one, i in told),
         zero=y(0),
-        worth=(y(WORTH), y(-WORTH)),
+        worth=(y(worth), y(-worth)),
         rises=[(y(share), per_thousand(share)) for share in (top, top / 2, 0.0, -top / 2, -top)],
         ticks=[(x(week), f"week {week}") for week in range(0, weeks + 1, step)],
         certain=None if since is None else x(since),
@@ -233,14 +233,16 @@ class TestView:
 
 
 def test_views(tests: Sequence[Experiment]) -> list[TestView]:
-    return [_test_view(one) for one in tests]
+    return [_test_view(test) for test in tests]
 
 
 def _test_view(test: Experiment) -> TestView:
     number = test.origin[1]
     href = f"/results/sequence/{number}" if test.origin[0] == SEQUENCE else f"/results/{number}"
     tone = "good" if test.standing.verdict is TestVerdict.WON else "muted"
-    return TestView(test, say_test(test), tone, href, _mark(test.standing.ahead, MOST_SCALE))
+    return TestView(
+        test, say_test(test), tone, href, _mark(test.standing.ahead, MOST_SCALE, test.standing.worth)
+    )
 
 
 def say_test(test: Experiment) -> str:

@@ -48,8 +48,8 @@ def list_page(context: RequestContext = SignedIn) -> Response:
         for segment in kept
     }
     ready = [
-        (one, "/segments/new?" + urlencode({"rule": one.rule.model_dump_json()}))
-        for one in segment_templates(context.application)
+        (segment_template, "/segments/new?" + urlencode({"rule": segment_template.rule.model_dump_json()}))
+        for segment_template in segment_templates(context.application)
     ]
     return context.page(
         "segments/segments.html",

@@ -176,8 +176,12 @@ def warnings_of(
     context: RequestContext, plan: p.Plan, read: Read, steps: dict[str, str], most: int
 ) -> list[Warning]:
     figures, zone = read.rehearsed.figures, ZoneInfo(context.application.the_shop().zone)
-    once = {one.words: one for one in reversed(read.mistakes)}
-    found = [Warning(one.level, one.words, one.place) for one in read.mistakes if once[one.words] is one]
+    once = {mistake.words: mistake for mistake in reversed(read.mistakes)}
+    found = [
+        Warning(mistake.level, mistake.words, mistake.place)
+        for mistake in read.mistakes
+        if once[mistake.words] is mistake
+    ]
     for pile in figures.pile_ups:
         at = datetime.fromtimestamp(pile.at, UTC).astimezone(zone)
         said = (
@@ -228,9 +232,9 @@ def diaries(context: RequestContext, rehearsed: Rehearsed, steps: dict[str, str]
             id=ids[number],
             name=people[ids[number]].name or "no name on file",
             lines=[
-                (datetime.fromtimestamp(one.at, UTC), say_line(one, steps))
-                for one in rehearsed.diaries[number]
-                if one.play == 0
+                (datetime.fromtimestamp(diary.at, UTC), say_line(diary, steps))
+                for diary in rehearsed.diaries[number]
+                if diary.play == 0
             ],
         )
         for number in ids

@@ -102,9 +102,9 @@ def _proof(
         (
             people[at],
             [
-                (datetime.fromtimestamp(one.at, UTC), rail.say_line(one, steps))
-                for one in lines
-                if one.what != "arm"
+                (datetime.fromtimestamp(line.at, UTC), rail.say_line(line, steps))
+                for line in lines
+                if line.what != "arm"
             ],
         )
         for at, lines in made.paths.items()

@@ -53,7 +53,7 @@ def save_care(context: RequestContext = SignedIn, form: FormData = Form) -> Resp
         ]
         made = CareSettings.model_validate(
             {
-                "limits": [one.model_dump() for one in limits],
+                "limits": [limit.model_dump() for limit in limits],
                 "quiet_begins": text_of(form, "quiet_begins"),
                 "quiet_ends": text_of(form, "quiet_ends"),
                 "holidays": "holidays" in form,

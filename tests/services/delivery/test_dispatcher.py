@@ -203,19 +203,33 @@ class Outcomes(SendingCase):
         return self.segment, self.message
 
 
+READER = "Mozilla/5.0 (X11; Linux) Mail/3"
+
+
 class Engagements(SendingCase):
+    def test_pictures_that_a_machine_fetched_are_nobodys_opening(self) -> None:
+        campaign = self.campaign()
+        campaign_commands.start_campaign(self.application, campaign, 3, "Ida")
+        tick(self.application, FakeSender())
+        self.clock.move_on(timedelta(hours=1))
+        engagement.opened(self.application, self.delivery().token, "PictureFetcher/1.0 (prefetch)")
+        self.assertEqual(results_of(self.application, campaign).count("opened"), 0)
+        engagement.opened(self.application, self.delivery().token, READER)
+        self.assertEqual(results_of(self.application, campaign).count("opened"), 1)
+
     def test_figures_follow_what_people_do(self) -> None:
         campaign = self.campaign()
         campaign_commands.start_campaign(self.application, campaign, 3, "Ida")
         tick(self.application, FakeSender())
         token, person = self.delivery().token, self.delivery().person_id
+        self.clock.move_on(timedelta(minutes=1))
         for _ in range(2):
-            self.assertTrue(engagement.opened(self.application, token))
+            self.assertTrue(engagement.opened(self.application, token, READER))
             self.assertEqual(
                 engagement.clicked(self.application, token, "0"), "https://shop.example/a?b=1&c=2"
             )
         self.assertIsNone(engagement.clicked(self.application, token, "7"))
-        self.assertFalse(engagement.opened(self.application, "unknown"))
+        self.assertFalse(engagement.opened(self.application, "unknown", READER))
         self.clock.move_on(timedelta(days=4))
         self.add_order(person, 0, 2_500, refunded_minor=500)
         self.add_order(person, 0, 900, cancelled_at=self.clock.now())
