@@ -22,9 +22,10 @@ PAGES = (
     " /segments/1/why/3 /segments/compare?segment=1&segment=2 /segments/1/rule.json /messages /messages/new"
     " /messages/1 /messages/3?channel=chat /messages/3?channel=email&language=es /messages/1/versions"
     " /messages/fields /gallery /letterheads /offers /offers/1 /offers/new /till /replies /replies/answers"
-    " /settings/channels /settings/results /settings/openings /post-room?channel=chat /campaigns /campaigns/new /results"
-    " /results/1 /results/1?figure=opened /imports /post-room /settings /log /search?q=a /duplicates"
-    " /duplicates/1/2 /rhythm /rhythm?of=department:Shop /rhythm?of=item:Bath /rhythm/line?day=90"
+    " /settings/channels /settings/results /settings/openings /post-room?channel=chat /campaigns"
+    " /campaigns/new /results /results/tests /results/domains /results/1 /results/1?figure=opened /imports"
+    " /post-room /settings /log /search?q=a /duplicates /duplicates/1/2 /rhythm /rhythm?of=department:Shop"
+    " /rhythm?of=item:Bath /rhythm/line?day=90"
     " /rhythm/top?percent=10 /rhythm/value /fields /other-programs /customers/201"
     " /customers?segment=1&tag=1&columns=band,tags,birthday,city,joined,field-2"
 ).split()

@@ -32,9 +32,9 @@ from loyalbell.services.campaigns.audience import audience, plan_of
 from loyalbell.services.integrations import api_tokens
 from loyalbell.services.results import openings
 from loyalbell.services.results.breakdown import WEEKDAYS, breakdown
+from loyalbell.services.results.credits import credits_of
 from loyalbell.services.results.experiments import experiments
 from loyalbell.services.results.of_orders import credited_orders
-from loyalbell.services.results.origins import credits_of
 from loyalbell.services.results.overview import Overview, ResultRow, compared_of, overview
 from loyalbell.services.results.ranges import RANGES, days_of
 from loyalbell.services.sequences.drafts import draft_of

@@ -18,6 +18,19 @@ def held_back(key: str, person: int, percent: int) -> bool:
     return bool(percent) and draw(key, person, "held back") < percent * 100
 
 
+def held_back_among(key: str, people: Sequence[int], percent: int) -> list[bool]:
+    """``held_back`` of many at once, faster: what does not depend on the person is made once."""
+    if not percent:
+        return [False] * len(people)
+    begun, least = blake2b(key=key.encode()[:64], digest_size=8), percent * 100
+    found = []
+    for person in people:
+        digest = begun.copy()
+        digest.update(b"%d:held back" % person)
+        found.append(int.from_bytes(digest.digest(), "big") % _PARTS < least)
+    return found
+
+
 def arm_of(key: str, person: int, step: str, shares: Sequence[int]) -> int:
     """The place of the arm whose share, of 100, the person falls into."""
     drawn, upto = draw(key, person, step), 0

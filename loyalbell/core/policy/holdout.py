@@ -5,11 +5,11 @@ Who is in it is drawn by a keyed hash of person and quarter: anew each quarter, 
 good.
 """
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import date, timedelta
 
-from loyalbell.core.policy.assignment import held_back
+from loyalbell.core.policy.assignment import held_back, held_back_among
 
 
 def quarter_of(day: date) -> str:
@@ -51,6 +51,10 @@ class Holdout:
     def draws(self, person_id: int, quarter: str) -> bool:
         """Whether somebody is of those who are left out in a quarter."""
         return held_back(f"shop-wide {quarter}", person_id, self.share(quarter))
+
+    def draws_among(self, people: Sequence[int], quarter: str) -> list[bool]:
+        """``draws`` of many."""
+        return held_back_among(f"shop-wide {quarter}", people, self.share(quarter))
 
     def quarters(self, today: date) -> list[tuple[date, date]]:
         """(first, last day) of every quarter in which some are left out, up to the one of ``today``."""

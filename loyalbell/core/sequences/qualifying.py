@@ -10,6 +10,15 @@ from loyalbell.core.sequences.steps.random_split import RandomSplitStep
 from loyalbell.core.sequences.steps.wait import WaitStep
 
 
+def seconds_for_everybody(tree: Tree) -> int | None:
+    """The same as ``seconds_until_anything`` where no lot decides it; else ``None``."""
+    here, waited = tree.nodes.get(tree.first or ""), 0.0
+    while here is not None and isinstance(here.step, WaitStep) and here.step.kind == "for":
+        waited += here.step.span.seconds
+        here = tree.nodes.get(here.after or "")
+    return None if here is not None and isinstance(here.step, RandomSplitStep) else round(waited)
+
+
 def seconds_until_anything(tree: Tree, key: str, person_id: int) -> int:
     """Seconds of fixed waits on the way that is drawn for somebody, up to the first step that does more."""
     here, waited = tree.nodes.get(tree.first or ""), 0.0

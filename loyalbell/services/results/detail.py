@@ -1,15 +1,16 @@
 """One campaign or sequence: what it added week by week, each step, and why messages were not delivered."""
 
 from collections import Counter
+from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import Any
 
-import numpy as np
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from loyalbell.core.clock.zones import DAY
 from loyalbell.core.policy.delivery_state import BOUNCED, FAILED, SENT, UNSURE, WITHHELD
-from loyalbell.core.policy.origins import SEQUENCE
+from loyalbell.core.policy.origins import SEQUENCE, Origin
 from loyalbell.core.policy.send_policy import CAUSE_WORDS
 from loyalbell.core.results.came_back import Compared
 from loyalbell.core.results.lift import Interval, adjusted, mean_difference, share_difference
@@ -18,8 +19,9 @@ from loyalbell.core.results.verdict import Judged, judge
 from loyalbell.core.sequences.plan import MessageStep, every_step
 from loyalbell.core.sequences.steps.random_split import RandomSplitStep
 from loyalbell.services.application import Application
-from loyalbell.services.results.origins import Origin, credits_of, plan_of_sequence
+from loyalbell.services.results.credits import credits_from, of_deliveries
 from loyalbell.services.results.overview import ResultRow, compared_of
+from loyalbell.services.results.qualified import plan_of_sequence
 from loyalbell.services.results.ranges import Days
 from loyalbell.services.results.responses import BY_A_PERSON
 from loyalbell.storage.schema import Delivery, DeliveryEvent, Message, MessageVersion
@@ -132,13 +134,22 @@ def _held_share(session: Session, origin: Origin) -> int:
 
 
 def _steps(application: Application, session: Session, origin: Origin, days: Days) -> list[StepFigures]:
+    """Counted by the database, group by group: a sequence may have sent a million messages."""
     mine = (Delivery.origin_kind == origin[0]) & (Delivery.origin_id == origin[1])
     within = mine & (Delivery.state == SENT) & Delivery.sent_at.between(*days.instants)
-    rows = session.execute(
-        select(Delivery.id, Delivery.step, Delivery.person_id, Delivery.channel, Message.name)
+    people = dict(
+        session.execute(
+            select(Delivery.step, func.count(Delivery.person_id.distinct()))
+            .where(within)
+            .group_by(Delivery.step)
+        ).all()
+    )
+    sent = session.execute(
+        select(Delivery.step, Delivery.channel, Message.name, func.count())
         .join(MessageVersion, MessageVersion.id == Delivery.message_version_id)
         .join(Message, Message.id == MessageVersion.message_id)
         .where(within)
+        .group_by(Delivery.step, Delivery.channel, Message.id)
     ).all()
     acts = session.execute(
         select(Delivery.step, DeliveryEvent.kind, func.count(Delivery.person_id.distinct()))
@@ -147,27 +158,42 @@ def _steps(application: Application, session: Session, origin: Origin, days: Day
         .group_by(Delivery.step, DeliveryEvent.kind)
     )
     did = {(step, kind): count for step, kind, count in acts}
-    credited = credits_of(application)
-    by_step: dict[str, list[tuple[int, int, str, str]]] = {}
-    for delivery, step, person, channel, name in rows:
-        by_step.setdefault(step, []).append((delivery, person, channel, name))
-    found = []
+    orders = _orders_of(application, session, origin, days)
     arms = _arms(session, origin)
-    for step in _in_order(session, origin, list(by_step)):
-        some = by_step[step]
-        ours = credited.of_deliveries(np.array([one[0] for one in some]))
-        found.append(
-            StepFigures(
-                step,
-                Counter(one[3] for one in some).most_common(1)[0][0],
-                arms.get(step, ""),
-                tuple(sorted({one[2] for one in some})),
-                len({one[1] for one in some}),
-                {act: did.get((step, act), 0) for act in ACTS},
-                len(ours.at),
-                int(ours.money.sum()),
-            )
+    return [
+        StepFigures(
+            step,
+            _most(sent, step),
+            arms.get(step, ""),
+            tuple(sorted({channel for of, channel, _, _ in sent if of == step})),
+            people[step],
+            {act: did.get((step, act), 0) for act in ACTS},
+            *orders.get(step, (0, 0)),
         )
+        for step in _in_order(session, origin, list(people))
+    ]
+
+
+def _most(sent: Sequence[Any], step: str) -> str:
+    """The message that most got at a step."""
+    counts: Counter[str] = Counter()
+    for of, _, name, count in sent:
+        if of == step:
+            counts[name] += count
+    return counts.most_common(1)[0][0]
+
+
+def _orders_of(
+    application: Application, session: Session, origin: Origin, days: Days
+) -> dict[str, tuple[int, int]]:
+    """Orders and their money (minor units) by step."""
+    mine = credits_from(application, origin, days)
+    steps = of_deliveries(session, Delivery.step, mine.delivery)
+    found: dict[str, tuple[int, int]] = {}
+    for delivery, money in zip(mine.delivery.tolist(), mine.money.tolist(), strict=True):
+        step = steps[delivery]
+        count, so_far = found.get(step, (0, 0))
+        found[step] = (count + 1, so_far + money)
     return found
 
 

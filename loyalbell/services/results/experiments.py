@@ -13,7 +13,7 @@ from loyalbell.core.clock.zones import DAY
 from loyalbell.core.history.columns import Ints
 from loyalbell.core.policy.assignment import arm_of
 from loyalbell.core.policy.delivery_state import SENT
-from loyalbell.core.policy.origins import CAMPAIGN, SEQUENCE
+from loyalbell.core.policy.origins import CAMPAIGN, SEQUENCE, Origin
 from loyalbell.core.results.came_back import Compared, Purchases, Qualified, compare
 from loyalbell.core.results.experiment import Standing, standing
 from loyalbell.core.results.lift import Outcomes
@@ -23,8 +23,8 @@ from loyalbell.core.sequences.steps.random_split import RandomSplitStep
 from loyalbell.core.sequences.steps.wait import WaitStep
 from loyalbell.services.application import Application
 from loyalbell.services.campaigns.audience import plan_of
-from loyalbell.services.results.origins import Origin, enrolments_of, plan_of_sequence
 from loyalbell.services.results.overview import RETURN_DAYS
+from loyalbell.services.results.qualified import enrolments_of, plan_of_sequence, purchases_of
 from loyalbell.services.sequences.commands import keep
 from loyalbell.services.sequences.drafts import draft_of
 from loyalbell.services.settings.channels import ResultsSettings, loaded
@@ -76,7 +76,7 @@ def experiments(application: Application) -> list[Experiment]:
 
 
 def _experiments(application: Application, worth: float) -> list[Experiment]:
-    purchases = Purchases.of(application.snapshot().orders, _now(application))
+    purchases = purchases_of(application)
     with application.database.reading() as session:
         sequences = list(
             session.scalars(select(schema.Sequence).where(schema.Sequence.live_version_id.is_not(None)))
@@ -138,7 +138,7 @@ def _waits_of(steps: tuple[object, ...]) -> float:
 
 def _at_fork(application: Application, sequence: schema.Sequence, waited: int) -> Qualified:
     """Each person the first time they came to a fork; those held back are left out."""
-    everyone = enrolments_of(application, sequence.id)
+    everyone = enrolments_of(application.snapshot(), sequence.id)
     treated = everyone.taken(~everyone.is_held)
     moved = Qualified(treated.person, treated.at + waited, treated.is_held)
     return moved.first_of_each(0, _now(application))

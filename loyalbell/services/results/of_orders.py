@@ -4,10 +4,10 @@ import numpy as np
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from loyalbell.core.policy.origins import CAMPAIGN, SEQUENCE
+from loyalbell.core.policy.origins import CAMPAIGN, SEQUENCE, Origin
 from loyalbell.core.results.attribution import REASON_WORDS, Reason
 from loyalbell.services.application import Application
-from loyalbell.services.results.origins import Origin, credits_of_person
+from loyalbell.services.results.credits import credits_of_person
 from loyalbell.storage import schema
 from loyalbell.storage.schema import Campaign, Delivery
 

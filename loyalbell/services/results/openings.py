@@ -22,6 +22,7 @@ from loyalbell.services.campaigns import commands as campaign_commands
 from loyalbell.services.campaigns.audience import plan_of
 from loyalbell.services.campaigns.queries import CannotSend
 from loyalbell.services.results.overview import RETURN_DAYS, ResultRow, overview
+from loyalbell.services.results.qualified import purchases_of
 from loyalbell.services.results.ranges import USUAL, days_of
 from loyalbell.services.segments import commands as segment_commands
 from loyalbell.services.segments.queries import saved_rules
@@ -146,7 +147,7 @@ def worked_out(application: Application) -> NextSteps:
     shop = application.the_shop()
     table = overview(application, days_of(USUAL, now.date(), shop.zone))
     measured = _measured(table.rows)
-    purchases = Purchases.of(snapshot.orders, int(now.timestamp()))
+    purchases = purchases_of(application)
     free = may_be_written_to(snapshot, int(now.timestamp()), QUIET_DAYS)
     with application.database.reading() as session:
         segments = saved_rules(session)

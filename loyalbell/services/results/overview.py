@@ -11,16 +11,12 @@ from loyalbell.core.channels import CHANNELS
 from loyalbell.core.clock.zones import DAY
 from loyalbell.core.history.columns import Ints, Small
 from loyalbell.core.history.snapshot import Deliveries, HistorySnapshot
-from loyalbell.core.policy.origins import CAMPAIGN, SEQUENCE
+from loyalbell.core.policy.origins import CAMPAIGN, SEQUENCE, Origin
 from loyalbell.core.results.came_back import Compared, Purchases, Qualified, compare
 from loyalbell.core.results.verdict import Judged, judge
 from loyalbell.services.application import Application
-from loyalbell.services.results.origins import (
-    Origin,
-    credits_of,
-    plan_of_sequence,
-    qualified_for,
-)
+from loyalbell.services.results.credits import credits_of
+from loyalbell.services.results.qualified import Qualifying, plan_of_sequence, purchases_of, qualified_for
 from loyalbell.services.results.ranges import Days
 from loyalbell.services.settings.channels import ResultsSettings, loaded
 from loyalbell.storage import schema
@@ -115,9 +111,10 @@ class _Working:
     def __init__(self, application: Application, snapshot: HistorySnapshot, days: Days) -> None:
         self.application, self.snapshot, self.days = application, snapshot, days
         self.now = int(application.clock.now().timestamp())
-        self.purchases = Purchases.of(snapshot.orders, self.now)
+        self.purchases = purchases_of(application)
         self.credits = credits_of(application)
         self.worth = loaded(application, ResultsSettings).worth
+        self.qualifying = Qualifying(application)
         self.service: set[int] = set()
         self.sent = snapshot.deliveries.taken(snapshot.deliveries.span(days.low, min(days.high, self.now)))
 
@@ -182,7 +179,7 @@ class _Working:
         person, at = first_of_each(mine)
         came = self.purchases.between(person, at, np.minimum(at + days * DAY, self.now))[0] > 0
         credited = self.credits.of_deliveries(mine.key)
-        everyone = qualified_for(self.application, origin)
+        everyone = self.qualifying.of(origin)
         compared = compared_in(everyone, self.purchases, self.days, days, self.now)
         judged = judge(*compared.shares, self.worth)
         return ResultRow(
@@ -221,8 +218,8 @@ def compared_in(everyone: Qualified, purchases: Purchases, within: Days, days: i
 def compared_of(application: Application, row: ResultRow, within: Days) -> Compared:
     """The comparison behind one row of the table."""
     now = int(application.clock.now().timestamp())
-    purchases = Purchases.of(application.snapshot().orders, now)
-    return compared_in(qualified_for(application, row.origin), purchases, within, row.days, now)
+    everyone = qualified_for(application, row.origin)
+    return compared_in(everyone, purchases_of(application), within, row.days, now)
 
 
 def first_of_each(rows: Deliveries) -> tuple[Small, Ints]:

@@ -8,9 +8,9 @@ from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from loyalbell.core.policy.delivery_state import SENT, WITHHELD
-from loyalbell.core.policy.origins import SEQUENCE
+from loyalbell.core.policy.origins import SEQUENCE, Origin
 from loyalbell.services.application import Application
-from loyalbell.services.results.origins import Origin, credits_of
+from loyalbell.services.results.credits import credits_of
 from loyalbell.services.results.ranges import Days
 from loyalbell.services.results.responses import did
 from loyalbell.services.sequences.places import instant

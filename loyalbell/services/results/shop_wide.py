@@ -9,12 +9,11 @@ from loyalbell.core.clock.local_time import local_day, start_of_day
 from loyalbell.core.history.columns import Ints, Small
 from loyalbell.core.history.snapshot import HistorySnapshot
 from loyalbell.core.policy.holdout import Holdout, quarter_of
-from loyalbell.core.results.came_back import Purchases
 from loyalbell.core.results.lift import Interval, Numbers, Outcomes, adjusted, any_time
 from loyalbell.core.results.verdict import LEAST, LEAST_IN_A_GROUP, PLANNED
 from loyalbell.services.application import Application
 from loyalbell.services.results.openings import may_be_written_to
-from loyalbell.services.results.origins import drawn_out
+from loyalbell.services.results.qualified import drawn_out, purchases_of
 from loyalbell.services.results.ranges import Days
 from loyalbell.services.settings.channels import HoldoutSettings, loaded
 
@@ -60,8 +59,8 @@ def _worked_out(
     application: Application, snapshot: HistorySnapshot, holdout: Holdout, days: Days
 ) -> ShopWide | None:
     now, zone = application.clock.now(), days.zone
-    today, second = local_day(now, zone), int(now.timestamp())
-    purchases = Purchases.of(snapshot.orders, second)
+    today = local_day(now, zone)
+    purchases = purchases_of(application)
     rows: list[tuple[bool, Numbers, Numbers, Numbers, Numbers]] = []
     counted = []
     for begins, ends in holdout.quarters(today):

@@ -25,6 +25,12 @@ class QuarterTest(unittest.TestCase):
 
 
 class HoldoutTest(unittest.TestCase):
+    def test_many_are_drawn_as_each_one_is(self) -> None:
+        holdout = Holdout(7, FROM)
+        for quarter in ("2026-1", "2026-2", "2025-4"):
+            among = holdout.draws_among(range(3_000), quarter)
+            self.assertEqual(among, [holdout.draws(person, quarter) for person in range(3_000)])
+
     def group(self, holdout: Holdout, day: date) -> set[int]:
         return {person for person in range(4_000) if holdout.holds(person, day)}
 

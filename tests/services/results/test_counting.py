@@ -5,7 +5,7 @@ from datetime import timedelta
 from loyalbell.core.results.attribution import Reason
 from loyalbell.services.campaigns import commands as campaign_commands
 from loyalbell.services.delivery import engagement
-from loyalbell.services.results.origins import credits_of
+from loyalbell.services.results.credits import credits_of
 from loyalbell.services.results.overview import overview
 from loyalbell.services.results.ranges import days_of
 from loyalbell.services.scheduler import tick

@@ -7,7 +7,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from loyalbell.core.sequences.event_rows import STANDING, ByPerson, EventRows
-from loyalbell.services.results import origins
+from loyalbell.services.results import qualified
 from tests.services.sequences.test_runner import AFTER_AN_ORDER, DAY, SequenceCase, wait
 
 PEOPLE = 4
@@ -31,7 +31,7 @@ class HappenedTest(unittest.TestCase):
         found = EventRows(person.astype(np.int32), at, np.arange(len(at)), until, at)
         alone = ByPerson(found, PEOPLE)
         who, low, wait_ = (np.array([row[place] for row in asked], dtype=np.int64) for place in range(3))
-        got = origins._happened_between(found, who.astype(np.int32), low, low + wait_)
+        got = qualified._happened_between(found, who.astype(np.int32), low, low + wait_)
         expected = [alone.first(one, start, start + more) is not None for one, start, more in asked]
         self.assertEqual(got.tolist(), expected)
 
@@ -51,7 +51,7 @@ class QualifiedTest(SequenceCase):
         self.walk(3 * DAY)
         self.add_order(people[0], 0)
         self.walk(3 * DAY)
-        found = origins.qualified_for(self.application, ("sequence", made))
+        found = qualified.qualified_for(self.application, ("sequence", made))
         ids = self.application.snapshot().people.ids[found.person].tolist()
         self.assertEqual(sorted(ids), people[1:])
         self.assertEqual({at - began for at in found.at.tolist()}, {5 * 86_400})
