@@ -11,12 +11,14 @@ from bisect import bisect_right
 from collections import defaultdict
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
+from itertools import count
 from pathlib import Path
 from typing import Any
 
 from sqlalchemy import func, select
 
 from loyalbell.core.clock.zones import DAY, zone_of
+from loyalbell.core.offers.terms import Line, expires, given, make_code
 from loyalbell.core.policy.assignment import uniform
 from loyalbell.core.policy.delivery_state import WITHHELD
 from loyalbell.core.policy.holdout import Holdout
@@ -32,6 +34,8 @@ from loyalbell.demo.build import build_demo
 from loyalbell.demo.lived import BEGAN, BROUGHT_BACK, FILE, HELD_OUT, HELD_OUT_SINCE, TABLES, key_of
 from loyalbell.demo.sequences import RINGING
 from loyalbell.services.application import Application
+from loyalbell.services.delivery.rendering import compiled_version, offers_in, run_of
+from loyalbell.services.offers.queries import terms_of, worth
 from loyalbell.services.sequences.shop_policy import around_of, live_plans, send_policy_of
 from loyalbell.storage import schema
 from loyalbell.storage.schema import ConsentEntry, MessageVersion, Order, OrderLine, Person, Shop
@@ -59,6 +63,7 @@ SECOND_MESSAGE = {"Warm coats, November": 1.0, "Presents for paws": 2.2}
 WITH_ORDER_STOP = {"order", "visit"}
 REFUSED_ONE_IN, BOUNCED_ONE_IN = 70, 160
 RETURNS = 30
+USES_A_CODE = 0.5
 Row = list[Any]
 
 
@@ -111,6 +116,7 @@ class History:
                 )
             )
             self._orders(session)
+            self._written(session)
         self.holdout = Holdout(HELD_OUT, HELD_OUT_SINCE)
         self.policy, self.around = replace(policy, holdout=self.holdout), around
         self.keys = [key_of(template) for template in RINGING]
@@ -125,6 +131,28 @@ class History:
         self.lines: dict[int, list[OrderLine]] = defaultdict(list)
         for line in session.scalars(select(OrderLine)):
             self.lines[line.order_id].append(line)
+
+    def _written(self, session: Any) -> None:
+        """What stands in each version: its links and its offers, by channel."""
+        shop = session.get_one(Shop, 1)
+        self.links: dict[tuple[int, str], tuple[str, ...]] = {}
+        self.offers_in: dict[tuple[int, str], list[int]] = {}
+        for version in self.version_of.values():
+            for channel in ("email", "text"):
+                made = compiled_version(session, shop, version, channel, "")
+                if made is not None:
+                    self.links[version, channel] = made.links
+                    self.offers_in[version, channel] = sorted(offers_in(made))
+        self.offers = {one.id: one for one in session.scalars(select(schema.Offer))}
+        self.worths = {
+            offer.id: worth(session, offer, [Line(10**6)])
+            for offer in self.offers.values()
+            if terms_of(offer).kind == "item"
+        }
+        self.totals = {order.id: order.total_minor for order in self.orders.values()}
+        self.departments = {order.id: order.department_id for order in self.orders.values()}
+        self.given: dict[tuple[int, int, str], int] = {}
+        self.redeemed: set[int] = set()
 
     # what was played
 
@@ -237,6 +265,7 @@ class History:
             self.rows["order_line"] += [
                 [number, line.item_id, float(line.quantity), line.total_minor] for line in self.lines[like.id]
             ]
+            self.totals[number], self.departments[number] = like.total_minor, like.department_id
             made[person].append((at, number))
         return made
 
@@ -267,7 +296,45 @@ class History:
             "sequence", sequence.id, sent.step, run.hit.key, person, step.message, sent.channel, sent.at
         )
         own = [at for at, _ in orders.get(person, ()) if sent.at < at <= sent.at + 5 * DAY]
-        self._events(number, self.keys[run.play], person, sent, own)
+        version = self.version_of[step.message]
+        self._events(number, self.keys[run.play], person, sent, own, self.links.get((version, sent.channel)))
+        for offer in self.offers_in.get((version, sent.channel), ()):
+            self._code(run, offer, number, sent, orders)
+
+    def _code(
+        self, run: Run, offer_id: int, delivery: int, sent: Sent, orders: dict[int, list[tuple[int, int]]]
+    ) -> None:
+        """One code a person, offer and run; about half of those who order in its time use it."""
+        person = self.ids[run.person]
+        in_run = run_of(self.live[run.play][0].id, run.hit.key)
+        if (offer_id, person, in_run) in self.given:
+            return
+        offer, number = self.offers[offer_id], len(self.rows["offer_code"]) + 1
+        self.given[offer_id, person, in_run] = number
+        signs = count()
+        code = make_code(lambda most: int(uniform("signs", number, str(next(signs))) * most))
+        until = expires(terms_of(offer), datetime.fromtimestamp(sent.at, UTC), "America/New_York")
+        over = int(until.timestamp()) if until else self.high
+        self.rows["offer_code"].append(
+            [number, offer_id, person, delivery, code, sent.at, over, terms_of(offer).uses, in_run]
+        )
+        later = sorted(
+            (at, order)
+            for at, order in [*self.bought[person], *orders.get(person, ())]
+            if sent.at < at < min(over, self.high) and order not in self.redeemed
+        )
+        if later and uniform("uses a code", number, in_run) < USES_A_CODE:
+            self._redeemed(number, offer, *later[0])
+
+    def _redeemed(self, code: int, offer: schema.Offer, at: int, order: int) -> None:
+        total = self.totals[order]
+        line = Line(total, None, None, self.departments[order])
+        found = self.worths.get(offer.id) or given(terms_of(offer), [line])
+        if found.problem:
+            return
+        self.redeemed.add(order)
+        self.rows["offer_code"][code - 1][7] -= 1
+        self.rows["redemption"].append([code, at, "Till", total, found.benefit, found.cost, order])
 
     def _sent_row(
         self, kind: str, origin: int, step: str, key: str, person: int, message: int, channel: str, at: int
@@ -300,7 +367,14 @@ class History:
         )
 
     def _events(
-        self, number: int, key: str, person: int, sent: Sent, own: list[int], times: float = 1.0
+        self,
+        number: int,
+        key: str,
+        person: int,
+        sent: Sent,
+        own: list[int],
+        links: tuple[str, ...] | None,
+        times: float = 1.0,
     ) -> None:
         """As drawn when it was played; whoever it brought back has mostly pressed a link before."""
         did = {
@@ -316,8 +390,16 @@ class History:
             did.add("opened")
         for act in sorted(did, reverse=True):
             if at < self.high:
-                link = 0 if act == "clicked" else None
-                self.rows["delivery_event"].append([number, act, at, link, None])
+                link, where = self._link(number, links) if act == "clicked" else (None, None)
+                self.rows["delivery_event"].append([number, act, at, link, where])
+
+    def _link(self, number: int, links: tuple[str, ...] | None) -> tuple[int, str | None]:
+        """Which was pressed: the first three times as often as the second, and so on."""
+        drawn, place = uniform("which link", number, "pressed"), 0
+        while drawn >= 0.75 and place + 1 < len(links or ()):
+            drawn, place = (drawn - 0.75) / 0.25, place + 1
+        where = links[place] if links else None
+        return place, where[:500] if where and "{{" not in where else None
 
     # newsletters
 
@@ -352,7 +434,15 @@ class History:
                 number = self._sent_row("campaign", campaign, "", "", person, message, "email", second)
                 went.append((second, numbers[person]))
                 times = SECOND_MESSAGE[name] if is_second else 1.0
-                self._events(number, key, person, Sent(second, 0, numbers[person], "", "email", 0), [], times)
+                self._events(
+                    number,
+                    key,
+                    person,
+                    Sent(second, 0, numbers[person], "", "email", 0),
+                    [],
+                    self.links.get((self.version_of[message], "email")),
+                    times,
+                )
         return went
 
     def _campaign_plan(self, name: str) -> dict[str, Any]:

@@ -25,6 +25,7 @@ from loyalbell.web.offers import routes as offers_routes
 from loyalbell.web.public import callback_routes, mail_link_routes, preference_centre_routes
 from loyalbell.web.replies import routes as replies_routes
 from loyalbell.web.request import DemoParts
+from loyalbell.web.results import links_routes
 from loyalbell.web.results import routes as results_routes
 from loyalbell.web.rhythm import routes as rhythm_routes
 from loyalbell.web.segments import membership_change_routes
@@ -72,6 +73,7 @@ AREAS = (
     care_routes,
     counting_routes,
     calendar_routes,
+    links_routes,
     results_routes,
     settings_routes,
     integrations_routes,

@@ -9,11 +9,15 @@ import json
 import re
 import shutil
 import tempfile
+from collections import Counter
+from datetime import UTC, datetime
 from pathlib import Path
 from xml.etree import ElementTree
+from zoneinfo import ZoneInfo
 
 import numpy as np
 from openpyxl import load_workbook
+from sqlalchemy import select
 from typer.testing import CliRunner
 
 from loyalbell.cli import app
@@ -21,6 +25,7 @@ from loyalbell.core.clock.zones import DAY
 from loyalbell.core.results.attribution import Reason
 from loyalbell.core.results.experiment import TestVerdict
 from loyalbell.core.results.verdict import Verdict
+from loyalbell.core.segments.model import read_rule
 from loyalbell.core.sequences.plan import every_step
 from loyalbell.demo import clock_routes
 from loyalbell.demo.build import OWNER, build_demo
@@ -33,12 +38,17 @@ from loyalbell.services.integrations import api_tokens
 from loyalbell.services.results import openings
 from loyalbell.services.results.breakdown import WEEKDAYS, breakdown
 from loyalbell.services.results.credits import credits_of
+from loyalbell.services.results.detail import detail
 from loyalbell.services.results.experiments import experiments
+from loyalbell.services.results.lift_by import by_month, by_segment
+from loyalbell.services.results.links import links_of
 from loyalbell.services.results.of_orders import credited_orders
+from loyalbell.services.results.offers_used import offers_of
 from loyalbell.services.results.overview import Overview, ResultRow, compared_of, overview
 from loyalbell.services.results.ranges import RANGES, days_of
+from loyalbell.services.segments import commands as segment_commands
 from loyalbell.services.sequences.drafts import draft_of
-from loyalbell.storage.schema import Campaign, Segment, Sequence, SequenceVersion
+from loyalbell.storage.schema import Campaign, Redemption, Segment, Sequence, SequenceVersion
 from loyalbell.web.app import create_app
 from loyalbell.web.request import DemoParts
 from tests.web.test_pages import PagesCase
@@ -183,6 +193,57 @@ class LivedDemoTest(LivedCase):
         page = self.client.get(f"/results/sequence/{row.origin[1]}?days=year").text
         self.assertIn("By channel and time of sending", page)
         self.assertIn("healthy", self.client.get("/results/domains?days=year").text)
+
+    def test_months_and_segments_are_told_apart_by_what_was_known_before(self) -> None:
+        """A plain loop beside the columns: each person by the month's first instant before they qualified."""
+        row, days = self.row("Win them back"), self.table().days
+        who = compared_of(self.application, row, days).who
+        zone, snapshot = ZoneInfo(days.zone), self.application.snapshot()
+        months = [datetime.fromtimestamp(at, UTC).astimezone(zone) for at in who.at.tolist()]
+        counted = Counter(f"{at:%B %Y}" for at, held in zip(months, who.is_held, strict=True) if not held)
+        parts = by_month(self.application, row, days)
+        self.assertGreater(len(parts), 6)
+        for part in parts:
+            self.assertEqual(part.treated, counted[part.name], part.name)
+        whole = row.judged.interval
+        for part in parts:
+            if part.judged.interval is not None and whole is not None:
+                self.assertGreater(part.judged.interval.width, whole.width)
+        rule = read_rule({"version": 1, "root": {"match": "all", "lines": [{"about": "orders", "value": 4}]}})
+        segment_commands.keep(self.application, None, "Bought four times", rule, "Ida")
+        found = {part.name: part for part in by_segment(self.application, row, days)}["Bought four times"]
+        orders = snapshot.orders
+        treated = 0
+        for person, at, held in zip(who.person.tolist(), months, who.is_held.tolist(), strict=True):
+            began = at.replace(day=1, hour=0, minute=0, second=0).timestamp()
+            stood = (orders.person == person) & (orders.at <= began) & (orders.void_at > began)
+            treated += not held and int(stood.sum()) >= 4
+        self.assertEqual(found.treated, treated)
+
+    def test_links_and_offers_of_the_lived_demo(self) -> None:
+        row, days = self.row("Win them back"), self.table().days
+        step = detail(self.application, row, days).steps[0].step
+        found = links_of(self.application, row.origin, days, step)
+        assert found is not None
+        self.assertGreater(found.pressed, 20)
+        self.assertEqual(found.pressed, max(link.people for link in found.links))
+        offers = offers_of(self.application, row.origin, days)
+        self.assertEqual([offer.name for offer in offers], ["Birthday treat"])
+        self.assertTrue(0 < offers[0].used < offers[0].given)
+        self.assertTrue(0 < offers[0].cost <= row.cost)
+        credited = credits_of(self.application)
+        by_code = set(credited.order[credited.reason == Reason.CODE].tolist())
+        with self.application.database.reading() as session:
+            used = set(session.scalars(select(Redemption.order_id)))
+        self.assertEqual(by_code, used, "a code that was used always counts for its message")
+        self.sign_in()
+        for path in (f"/results/sequence/{row.origin[1]}/links?step={step}", "/results/campaign/5/links"):
+            page = self.client.get(f"{path}&days=year" if "?" in path else f"{path}?days=year")
+            self.assertIn("pressed a link", page.text)
+        self.assertEqual(self.client.get("/results/campaign/999/links").status_code, 404)
+        page = self.client.get("/results/5").text
+        for words in ("what it added, week by week", "What was ordered", "Links"):
+            self.assertIn(words, page)
 
     def test_people_behind_a_figure_become_a_segment(self) -> None:
         self.sign_in()

@@ -39,21 +39,27 @@ class Judged:
     worth: float = WORTH
 
 
-def judge(treated: Outcomes, held: Outcomes, worth: float = WORTH, planned: int = PLANNED) -> Judged:
-    """Of outcomes 1 (came back) and 0, with what was known before."""
+def judge(
+    treated: Outcomes,
+    held: Outcomes,
+    worth: float = WORTH,
+    planned: int = PLANNED,
+    alpha: float = ALPHA,
+) -> Judged:
+    """Of outcomes 1 (came back) and 0, with what was known before. ``alpha`` is the error to be allowed."""
     if not len(held):
         return Judged(Verdict.NOBODY_HELD, worth=worth)
     if min(len(treated), len(held)) < LEAST_IN_A_GROUP or len(treated) + len(held) < LEAST:
         return Judged(Verdict.TOO_EARLY, None, _until_enough(treated, held), worth)
     narrowed = adjusted(treated, held)
-    found = any_time(*narrowed, planned)
+    found = any_time(*narrowed, planned, alpha)
     if found.low > 0:
         return Judged(Verdict.ADDED, found, None, worth)
     if found.high < 0:
         return Judged(Verdict.COST, found, None, worth)
     if -worth <= found.low and found.high <= worth:
         return Judged(Verdict.NO_DIFFERENCE, found, None, worth)
-    return Judged(Verdict.TOO_EARLY, found, to_go(*narrowed, found, worth, planned), worth)
+    return Judged(Verdict.TOO_EARLY, found, to_go(*narrowed, found, worth, planned, alpha), worth)
 
 
 def _until_enough(treated: Outcomes, held: Outcomes) -> int:

@@ -337,9 +337,17 @@ def fill_for_delivery(
 
 
 def fill_for_preview(
-    session: Session, compiled: Compiled, facts: Mapping[str, object], shop: Shop, now: datetime
+    session: Session,
+    compiled: Compiled,
+    facts: Mapping[str, object],
+    shop: Shop,
+    now: datetime,
+    marks: Mapping[str, str] | None = None,
 ) -> Filled:
-    """With plain links, sample codes and without a pixel. Raises ``FieldProblem``."""
+    """With plain links (or to the ``marks``, by their names), sample codes and without a pixel.
+
+    Raises ``FieldProblem``.
+    """
     own = dict.fromkeys(own_links(shop, ""), "#") | {"open_pixel": ""}
     links: dict[str, object] = {
         link_name(at): fill(url, {**facts, **own}) for at, url in enumerate(compiled.links)
@@ -348,7 +356,7 @@ def fill_for_preview(
         offer = session.get(Offer, offer_id)
         if offer is not None:
             links[f"offer_{offer_id}"] = offer_queries.facts(session, shop, offer, None, now)
-    return _fill(compiled, {**facts, **links, **own})
+    return _fill(compiled, {**facts, **links, **own, **(marks or {})})
 
 
 def _fill(compiled: Compiled, facts: Mapping[str, object]) -> Filled:

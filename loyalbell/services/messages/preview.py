@@ -1,6 +1,6 @@
 """A message as one of its readers would get it, and how its variants spread over an audience."""
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -10,14 +10,16 @@ from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from loyalbell.core.messages import content as c
-from loyalbell.core.messages.email_rendering import FilledEmail
+from loyalbell.core.messages.email_rendering import CompiledEmail, FilledEmail
 from loyalbell.core.messages.merge_fields import FieldProblem
 from loyalbell.core.messages.text_parts import Spread, spread
 from loyalbell.core.segments.evaluation import evaluate
 from loyalbell.core.segments.model import RuleProblem
 from loyalbell.services.application import Application
 from loyalbell.services.delivery.rendering import (
+    Compiled,
     ContentFiller,
+    Filled,
     compiled,
     fill_for_preview,
     render_context_for,
@@ -115,14 +117,32 @@ def read_as(application: Application, writing: Writing, person_id: int | None) -
         shop, now = session.get_one(Shop, 1), application.clock.now()
         template = compiled(writing, render_context_for(session, shop, writing))
         person = session.get(Person, person_id) if person_id else None
-        filler = ContentFiller(application, session, shop, now)
         if person is None:
-            facts = filler.facts([], template).get(0, {"shop_name": shop.name})
-            facts |= {f"show_{at}": False for at in range(len(template.rules))}
-            facts |= {f"items_{at}": [] for at in range(len(template.item_lists))}
-        else:
-            facts = filler.facts([person], template)[person.id]
+            return fill_for_preview(session, template, _facts_of_nobody(shop, template), shop, now)
+        facts = ContentFiller(application, session, shop, now).facts([person], template)[person.id]
         return fill_for_preview(session, template, facts, shop, now)
+
+
+def _facts_of_nobody(shop: Shop, template: Compiled) -> dict[str, object]:
+    """Only what is the shop's own; no conditional part, no items."""
+    facts: dict[str, object] = {"shop_name": shop.name}
+    facts |= {f"show_{at}": False for at in range(len(template.rules))}
+    return facts | {f"items_{at}": [] for at in range(len(template.item_lists))}
+
+
+def with_marked_links(
+    application: Application, template: CompiledEmail, person_id: int, marks: Mapping[str, str]
+) -> Filled:
+    """An email as one person reads it, but with all its parts, and links that lead to ``marks`` (by name).
+
+    Raises ``FieldProblem``.
+    """
+    with application.database.reading() as session:
+        shop, now = session.get_one(Shop, 1), application.clock.now()
+        person = session.get_one(Person, person_id)
+        facts = ContentFiller(application, session, shop, now).facts([person], template)[person_id]
+        facts |= {f"show_{at}": True for at in range(len(template.rules))}
+        return fill_for_preview(session, template, facts, shop, now, marks)
 
 
 def items_for(application: Application, writing: Writing, person_id: int | None) -> list[tuple[str, str]]:

@@ -8,14 +8,16 @@ from fastapi.responses import HTMLResponse, Response
 from starlette.datastructures import FormData
 
 from loyalbell.core.clock.local_time import local_day
-from loyalbell.core.policy.origins import SEQUENCE
+from loyalbell.core.policy.origins import CAMPAIGN, SEQUENCE, Origin
 from loyalbell.services.delivery import after_stop
 from loyalbell.services.results import deliverability, openings
-from loyalbell.services.results.breakdown import breakdown
+from loyalbell.services.results.breakdown import breakdown, ordered
 from loyalbell.services.results.campaign_results import EXPLANATIONS, FIGURES, results_of
 from loyalbell.services.results.detail import detail
 from loyalbell.services.results.experiments import CannotKeep, experiments, keep_only, of_origin
 from loyalbell.services.results.export import as_csv, as_sheet
+from loyalbell.services.results.lift_by import by_month, by_segment
+from loyalbell.services.results.offers_used import offers_of
 from loyalbell.services.results.overview import RETURN_DAYS, in_order, overview
 from loyalbell.services.results.people import FIGURES as PEOPLE_FIGURES
 from loyalbell.services.results.people import behind
@@ -35,6 +37,7 @@ from loyalbell.web.results.views import (
     added_people,
     headline,
     lift_picture,
+    part_views,
     per_thousand,
     test_views,
     views,
@@ -99,11 +102,12 @@ def panel(context: RequestContext, shown: RowView, days: Days) -> dict[str, Any]
     """What the picture of one row and the words beside it show."""
     found = detail(context.application, shown.row, days)
     return {
-        "found": found,
+        "lift": found,
         "picture": lift_picture(found),
         "headline": headline(shown.row, found),
         "added": added_people(shown.row),
         "worth": shown.row.judged.worth,
+        "per_thousand": per_thousand,
         "range_query": Address(days, "").link().partition("?")[2],
     }
 
@@ -201,12 +205,38 @@ def sequence_page(
         "page": page,
         "pages": max(1, -(-len(who.ids) // PAGE)) if who else 1,
         "per_thousand": per_thousand,
-        "parts": breakdown(context.application, origin, days),
+        **_parts(context, origin, days),
         "tests": test_views(of_origin(context.application, origin)),
+        "lift_parts": part_views(by_month(context.application, row, days)),
         "window": loaded(context.application, ResultsSettings).window_days,
     }
     values |= panel(context, shown, days)
     return context.page("results/sequence.html", "results", status=422 if problem else 200, **values)
+
+
+@router.get("/results/sequence/{sequence_id}/segments")
+def segments_piece(
+    sequence_id: int, asked: Annotated[Asked, Depends()], context: RequestContext = SignedIn
+) -> Response:
+    """What it added among the people of each segment; asked for when somebody wants to see it."""
+    days, _ = days_asked(context, asked)
+    origin = (SEQUENCE, sequence_id)
+    row = next((row for row in overview(context.application, days).rows if row.origin == origin), None)
+    if row is None:
+        raise NotFound("No such sequence has been live in these days.")
+    parts = part_views(by_segment(context.application, row, days))
+    return HTMLResponse(
+        context.piece("results/segments_lift.html", lift_parts=parts, per_thousand=per_thousand)
+    )
+
+
+def _parts(context: RequestContext, origin: Origin, days: Days) -> dict[str, Any]:
+    """What a campaign or sequence brought, told apart."""
+    return {
+        "parts": breakdown(context.application, origin, days),
+        "bought": ordered(context.application, origin, days),
+        "offers": offers_of(context.application, origin, days),
+    }
 
 
 @router.post("/results/sequence/{sequence_id}/keep/{step}/{arm}")
@@ -252,6 +282,9 @@ def campaign_page(
     found = results_of(context.application, campaign_id)
     figure = figure if figure in FIGURES else "delivered"
     lines, page = list(found.people[figure].values()), max(page, 1)
+    days = _since_it_went_out(context, campaign)
+    origin = (CAMPAIGN, campaign.id)
+    row = next((row for row in overview(context.application, days).rows if row.origin == origin), None)
     failed, failed_words = after_stop.failed_of(context.application, "campaign", campaign.id)
     values: dict[str, Any] = {
         "found": found,
@@ -268,8 +301,23 @@ def campaign_page(
         "pages": max(1, -(-len(lines) // PAGE)),
         "window": loaded(context.application, ResultsSettings).window_days,
         "bars": hour_bars(found.by_hour),
+        "range_query": Address(days, "").link().partition("?")[2],
+        "row": row,
+        "tests": test_views(of_origin(context.application, origin)),
+        **_parts(context, origin, days),
     }
+    if row is not None:
+        values |= {"address": Address(days, ""), "shown": views([row])[0]}
+        values |= panel(context, values["shown"], days)
     if context.request.headers.get("HX-Target") == "results":
         status = 200 if campaign.state == "sending" else STOP_POLLING
         return HTMLResponse(context.piece("results/figures.html", **values), status_code=status)
     return context.page("results/campaign.html", "results", **values)
+
+
+def _since_it_went_out(context: RequestContext, campaign: Campaign) -> Days:
+    """From the day on which a campaign first went out until today."""
+    zone = context.application.the_shop().zone
+    today = local_day(context.application.clock.now(), zone)
+    began = local_day(campaign.started_at or campaign.made_at, zone)
+    return days_of("own", today, zone, min(began, today).isoformat(), today.isoformat())

@@ -7,9 +7,10 @@ from urllib.parse import urlencode
 from loyalbell.core.policy.origins import SEQUENCE
 from loyalbell.core.results.experiment import TestVerdict
 from loyalbell.core.results.lift import Interval
-from loyalbell.core.results.verdict import Verdict
+from loyalbell.core.results.verdict import Judged, Verdict
 from loyalbell.services.results.detail import Detail
 from loyalbell.services.results.experiments import Experiment
+from loyalbell.services.results.lift_by import LiftPart
 from loyalbell.services.results.overview import ResultRow
 from loyalbell.services.results.ranges import RANGES, Days
 from loyalbell.web.formatting import signed
@@ -50,6 +51,10 @@ class RowView:
     bars: tuple[tuple[float, float], ...]
 
     @property
+    def has_interval(self) -> bool:
+        return self.row.judged.interval is not None
+
+    @property
     def kind(self) -> str:
         words = "sequence" if self.row.origin[0] == SEQUENCE else "campaign"
         return " · ".join([words, ", ".join(self.row.channels)] if self.row.channels else [words])
@@ -63,6 +68,14 @@ def key_of(row: ResultRow) -> str:
     return f"{row.origin[0]}-{row.origin[1]}"
 
 
+_SURE = {
+    Verdict.ADDED: ("certain enough", "good"),
+    Verdict.COST: ("fewer came back", "wrong"),
+    Verdict.NO_DIFFERENCE: ("no difference worth having", "muted"),
+    Verdict.NOBODY_HELD: ("nobody held back", "muted"),
+}
+
+
 def say_sure(row: ResultRow) -> tuple[str, str]:
     """How sure it is, in words, and the tone in which they stand."""
     judged = row.judged
@@ -70,12 +83,7 @@ def say_sure(row: ResultRow) -> tuple[str, str]:
         if row.weeks_to_go is None:
             return "too few people to tell", "muted"
         return f"about {row.weeks_to_go} more week{'s' if row.weeks_to_go != 1 else ''}", "muted"
-    return {
-        Verdict.ADDED: ("certain enough", "good"),
-        Verdict.COST: ("fewer came back", "wrong"),
-        Verdict.NO_DIFFERENCE: ("no difference worth having", "muted"),
-        Verdict.NOBODY_HELD: ("nobody held back", "muted"),
-    }[judged.verdict]
+    return _SURE[judged.verdict]
 
 
 def views(rows: Sequence[ResultRow]) -> list[RowView]:
@@ -99,6 +107,37 @@ def _mark(interval: Interval | None, scale: float, worth: float) -> LiftMark:
     found = interval or Interval(0.0, 0.0, 0.0)
     cut = found.low < -scale, found.high > scale
     return LiftMark(x(found.low), x(found.best), x(found.high), x(-worth), x(worth), *cut)
+
+
+@dataclass(frozen=True)
+class PartView:
+    """A month or a segment, with its mark in the scale of all of them."""
+
+    part: LiftPart
+    mark: LiftMark
+    sure: str
+    tone: str
+
+    @property
+    def has_interval(self) -> bool:
+        return self.part.judged.interval is not None
+
+
+def part_views(parts: Sequence[LiftPart]) -> list[PartView]:
+    intervals = [part.judged.interval for part in parts if part.judged.interval is not None]
+    widest = max((max(-one.low, one.high) for one in intervals), default=0.0)
+    scale = min(max(LEAST_SCALE, widest), MOST_SCALE)
+    return [
+        PartView(part, _mark(part.judged.interval, scale, part.judged.worth), *_say_part(part.judged))
+        for part in parts
+    ]
+
+
+def _say_part(judged: Judged) -> tuple[str, str]:
+    """Without how long it takes: a month that is over gets no more people."""
+    if judged.verdict is Verdict.TOO_EARLY:
+        return "too few people to tell", "muted"
+    return _SURE[judged.verdict]
 
 
 @dataclass(frozen=True)
