@@ -60,6 +60,8 @@ NEWSLETTERS = (
 NEWSLETTER_REACHES, NEWSLETTER_HELD = 0.35, 0.20
 SECOND_MESSAGE = {"Warm coats, November": 1.0, "Presents for paws": 2.2}
 """Campaigns of which half get another message, and how many times as often that one is clicked."""
+GOALS = {"Presents for paws": 12, "Spring is near": 15}
+"""Campaigns with a goal, by the share in per cent that should press a link: one reached, one missed."""
 WITH_ORDER_STOP = {"order", "visit"}
 REFUSED_ONE_IN, BOUNCED_ONE_IN = 70, 160
 RETURNS = 30
@@ -447,7 +449,9 @@ class History:
 
     def _campaign_plan(self, name: str) -> dict[str, Any]:
         variants = [{"message": 1, "share": 50}] if name in SECOND_MESSAGE else []
-        return {"held_back": round(100 * NEWSLETTER_HELD), "engaged_only": False, "variants": variants}
+        plan = {"held_back": round(100 * NEWSLETTER_HELD), "engaged_only": False, "variants": variants}
+        share = GOALS.get(name)
+        return plan if share is None else plan | {"goal": {"what": "clicked", "share": share, "days": 7}}
 
     def _held_row(self, campaign: int, person: int, at: int) -> None:
         number = self.last_delivery + len(self.rows["delivery"]) + 1

@@ -16,6 +16,7 @@ from loyalbell.services.imports import commands as import_commands
 from loyalbell.services.integrations import webhook_outbox
 from loyalbell.services.sequences import publishing
 from loyalbell.services.sequences.runner import SequenceRunner
+from loyalbell.services.today import summary_mail
 from loyalbell.storage import change_log
 
 log = structlog.get_logger()
@@ -50,6 +51,7 @@ def tick(application: Application, sender: Sender, ringing: SequenceRunner | Non
         while count := dispatcher.send_due(application, sender):
             sent += count
         done += sent
+        summary_mail.send_due(application, sender)
         if not sent or not runner.due():
             break
     return done
@@ -129,6 +131,8 @@ class Heartbeat:
             if not mended:
                 after_stop.mend_after_stop(self.application, self.sender, [channel])
                 mended = True
+            if channel == "email":
+                summary_mail.send_due(self.application, self.sender)
             if time.monotonic() - asked > ASK_AGAIN_SECONDS:
                 after_stop.ask_again(self.application, self.sender, [channel])
                 asked = time.monotonic()

@@ -47,6 +47,16 @@ class Variant(BaseModel):
     segment: int | None = None
 
 
+class CampaignGoal(BaseModel):
+    """At least ``share`` per cent of those it reaches clicked or ordered, within ``days`` of getting it."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True)
+
+    what: Literal["clicked", "ordered"] = "clicked"
+    share: int = Field(default=15, ge=1, le=100)
+    days: int = Field(default=7, ge=1, le=90)
+
+
 class CampaignPlan(BaseModel):
     """``exclude`` are segments that are left out.
 
@@ -72,6 +82,7 @@ class CampaignPlan(BaseModel):
     pacing: Pacing | None = None
     parted_by: Literal["share", "segment"] = "share"
     variants: tuple[Variant, ...] = Field(default=(), max_length=5)
+    goal: CampaignGoal | None = None
 
     @model_validator(mode="after")
     def _fits_together(self) -> Self:

@@ -48,7 +48,10 @@ class ArmFigures:
 
 @dataclass(frozen=True)
 class Experiment:
-    """One test. ``step`` is empty for a campaign. ``measure``: came back (within ``days``), or clicked."""
+    """One test. ``step`` is empty for a campaign. ``measure``: came back (within ``days``), or clicked.
+
+    ``is_open``: it can still be acted upon, as its sequence is live or its campaign has more rounds.
+    """
 
     origin: Origin
     name: str
@@ -57,6 +60,7 @@ class Experiment:
     days: int
     arms: list[ArmFigures]
     standing: Standing
+    is_open: bool
 
     @property
     def leader(self) -> ArmFigures:
@@ -123,7 +127,16 @@ def _of_sequence(
         drawn = np.array([arm_of(sequence.key, person, step.id, shares) for person in people], dtype=np.int64)
         names = [arm.name or f"arm {at}" for at, arm in enumerate(step.arms, 1)]
         arms = list(zip(names, shares, strict=True))
-        yield _made((SEQUENCE, sequence.id), sequence.name, step.id, compared, drawn, arms, worth)
+        yield _made(
+            (SEQUENCE, sequence.id),
+            sequence.name,
+            step.id,
+            compared,
+            drawn,
+            arms,
+            worth,
+            sequence.state == "live",
+        )
 
 
 def _waits_of(steps: tuple[object, ...]) -> float:
@@ -152,6 +165,7 @@ def _made(
     drawn: Ints,
     arms: list[tuple[str, int]],
     worth: float,
+    is_open: bool,
 ) -> Experiment:
     """``arms`` are their names with their shares in per cent; ``drawn`` the place of each person's arm."""
     outcomes = [compared.of(drawn == place) for place in range(len(arms))]
@@ -160,7 +174,7 @@ def _made(
         for (arm, share), mine in zip(arms, outcomes, strict=True)
     ]
     stand = standing(outcomes, [share for _, share in arms], worth)
-    return Experiment(origin, name, step, "came back", compared.days, figures, stand)
+    return Experiment(origin, name, step, "came back", compared.days, figures, stand, is_open)
 
 
 def _of_campaign(session: Session, campaign: Campaign, worth: float) -> Experiment | None:
@@ -187,7 +201,9 @@ def _of_campaign(session: Session, campaign: Campaign, worth: float) -> Experime
         for one, share, group in zip(messages, shares, groups, strict=True)
     ]
     stand = standing([Outcomes.of(group) for group in groups], shares, worth)
-    return Experiment((CAMPAIGN, campaign.id), campaign.name, "", "clicked", 0, arms, stand)
+    return Experiment(
+        (CAMPAIGN, campaign.id), campaign.name, "", "clicked", 0, arms, stand, campaign.state == "scheduled"
+    )
 
 
 class CannotKeep(ValueError):

@@ -7,24 +7,28 @@ from datetime import UTC, datetime, timedelta
 from typing import Any
 
 import numpy as np
+from sqlalchemy import select
 
 from loyalbell.core.channels import CHANNELS
 from loyalbell.core.clock.local_time import local_day
 from loyalbell.core.clock.zones import DAY
 from loyalbell.core.history.columns import Ints, Mask
 from loyalbell.core.history.snapshot import CONSENT_STATES, HistorySnapshot
+from loyalbell.core.policy.origins import SEQUENCE
 from loyalbell.core.results.came_back import Purchases
-from loyalbell.core.results.verdict import Verdict
+from loyalbell.core.results.lift import adjusted, any_time
+from loyalbell.core.results.verdict import PLANNED, Verdict
 from loyalbell.core.segments.evaluation import evaluate
 from loyalbell.core.segments.model import Rule, read_rule
 from loyalbell.services.application import Application
 from loyalbell.services.campaigns import commands as campaign_commands
 from loyalbell.services.campaigns.audience import plan_of
 from loyalbell.services.campaigns.queries import CannotSend
-from loyalbell.services.results.overview import RETURN_DAYS, ResultRow, overview
+from loyalbell.services.results.overview import RETURN_DAYS, ResultRow, compared_of, overview
 from loyalbell.services.results.qualified import purchases_of
-from loyalbell.services.results.ranges import USUAL, days_of
+from loyalbell.services.results.ranges import USUAL, Days, days_of
 from loyalbell.services.segments import commands as segment_commands
+from loyalbell.services.segments import queries as segment_queries
 from loyalbell.services.segments.queries import saved_rules
 from loyalbell.services.sequences.sequence_templates import Making
 from loyalbell.storage.schema import Campaign, Segment
@@ -36,6 +40,7 @@ QUIET_DAYS = 14
 LOOKS_BACK = (60, 120, 180, 240)
 """Days ago at which it is looked how many of such people came back."""
 HELD_BACK = 20
+UNUSED_AFTER = timedelta(days=180)
 MOST = 4
 
 
@@ -158,7 +163,12 @@ def worked_out(application: Application) -> NextSteps:
             share = baseline(kind.rule, snapshot, purchases, now, segments)
             found.append(_opening(kind, here, share, measured, snapshot, int(now.timestamp())))
     found.sort(key=lambda one: (-one.money, -one.people))
-    return NextSteps(found[:MOST], _not_worth(table.rows)[:MOST])
+    not_worth = [
+        *_not_worth(table.rows),
+        *_costs_more(application, table.rows, table.days),
+        *_unused_segments(application),
+    ]
+    return NextSteps(found[:MOST], not_worth[:MOST])
 
 
 def _measured(rows: list[ResultRow]) -> ResultRow | None:
@@ -230,6 +240,38 @@ def _not_worth(rows: list[ResultRow]) -> list[NotWorth]:
             why = f"{row.orders:,} orders followed it in a year. Hold some people back to see what it earns."
             found.append(NotWorth(words, why, href))
     return found
+
+
+def _costs_more(application: Application, rows: list[ResultRow], days: Days) -> list[NotWorth]:
+    """Whose texts and offers cost more than what it adds at best."""
+    found = []
+    for row in rows:
+        if row.origin[0] != SEQUENCE or row.state != "live" or not row.cost or row.judged.interval is None:
+            continue
+        treated, held = compared_of(application, row, days).money
+        added = any_time(*adjusted(treated, held), PLANNED).times(len(treated))
+        if added.high < row.cost:
+            words = f"“{row.name}” costs more than it brings in"
+            why = (
+                "Even at best, what it adds is less than its texts and offers cost. Try it without the offer."
+            )
+            found.append(NotWorth(words, why, f"/results/sequence/{row.origin[1]}?days=year"))
+    return found
+
+
+def _unused_segments(application: Application) -> list[NotWorth]:
+    """Made or changed long ago, and used by nothing that is on file."""
+    before = application.clock.now() - UNUSED_AFTER
+    with application.database.reading() as session:
+        long_ago = (Segment.changed_at < before) & Segment.archived_at.is_(None)
+        old = list(session.scalars(select(Segment).where(long_ago).order_by(Segment.name)))
+    uses = segment_queries.uses_of(application, [segment.id for segment in old])
+    for segment in old:
+        if not uses.get(segment.id):
+            words = f"Nobody needs the segment “{segment.name}”"
+            why = "Nothing uses it, and nobody has changed it in half a year. Delete it, or write to it."
+            return [NotWorth(words, why, f"/segments/{segment.id}")]
+    return []
 
 
 class CannotDraft(ValueError):

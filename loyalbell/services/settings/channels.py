@@ -1,9 +1,9 @@
 """What Settings hold of the channels, links, staff and proof-readers, each group under its name."""
 
-from datetime import date
+from datetime import date, datetime
 from typing import Any, ClassVar, Literal, Self, TypeVar
 
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import BaseModel, ConfigDict, EmailStr, Field
 from sqlalchemy.orm import Session
 
 from loyalbell.core.channels import Channel
@@ -154,18 +154,33 @@ class HoldoutSettings(_Group):
 
 
 class ResultsSettings(_Group):
-    """How results are counted: within how many days an order follows a message, whether an opening alone
-    counts for it, and the least difference worth having, in people of 1,000.
+    """How results are counted, and to which addresses the summary of each week goes.
+
+    An order follows a message within ``window_days``; ``opens_count``: also one that was only opened;
+    ``worth_per_thousand``: the least difference worth having.
     """
 
     kept_as = "results"
     window_days: int = Field(default=DEFAULT_WINDOW_DAYS, ge=1, le=60)
     opens_count: bool = False
     worth_per_thousand: int = Field(default=round(1_000 * WORTH), ge=1, le=200)
+    summary_to: list[EmailStr] = Field(default_factory=list, max_length=20)
 
     @property
     def worth(self) -> float:
         return self.worth_per_thousand / 1_000
+
+
+class SummarySent(_Group):
+    """To whom the summary of a ``week`` (its Monday, ISO) was handed over.
+
+    It is not tried again before ``again_at``.
+    """
+
+    kept_as = "summary sent"
+    week: str = ""
+    handed: list[str] = Field(default_factory=list)
+    again_at: datetime | None = None
 
 
 class ProofReader(BaseModel):

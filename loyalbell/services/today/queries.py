@@ -11,6 +11,7 @@ from loyalbell.core.clock.local_time import local_day, start_of_day
 from loyalbell.core.policy.delivery_state import HANDED_OVER, WAITING
 from loyalbell.core.policy.origins import TO_ONE
 from loyalbell.services.application import Application
+from loyalbell.services.results.ranges import Days
 from loyalbell.services.results.responses import BY_A_PERSON
 from loyalbell.services.today.needs import Need, needs_of
 from loyalbell.storage.schema import (
@@ -125,6 +126,12 @@ def _campaigns(session: Session) -> list[tuple[Campaign, int, int, int]]:
         )
         found.append((campaign, reached, counts.get("opened", 0), counts.get("clicked", 0)))
     return found
+
+
+def came_back_in(application: Application, days: Days) -> tuple[int, int]:
+    """People who ordered again in some days after a long while, and after how many days that is."""
+    back = _came_back(application, datetime.fromtimestamp(days.high, UTC))
+    return len({person for person, *_ in back}), AWAY_DAYS
 
 
 def _came_back(application: Application, now: datetime) -> list[tuple[int, int, int, int]]:

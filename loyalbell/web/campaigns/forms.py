@@ -28,6 +28,7 @@ def plan_from(form: FormData, zone: str) -> CampaignPlan:
         "pacing": _pacing(form) if "paced" in form else None,
         "parted_by": text_of(form, "parted_by", "share"),
         "variants": _variants(form),
+        "goal": _goal(form) if "has_goal" in form else None,
     }
     if often == "dates" and not plan["more"]:
         raise CannotSend("Give at least one more day, or choose once.")
@@ -38,6 +39,14 @@ def plan_from(form: FormData, zone: str) -> CampaignPlan:
 
 def _numbers(form: FormData, name: str) -> list[int]:
     return [int(str(one)) for one in form.getlist(name) if str(one).isdigit()]
+
+
+def _goal(form: FormData) -> dict[str, Any]:
+    return {
+        "what": text_of(form, "goal_what", "clicked"),
+        "share": _number(form, "goal_share", "how many per cent are the goal"),
+        "days": _number(form, "goal_days", "within how many days the goal is to be reached"),
+    }
 
 
 def _first(form: FormData, zone: str) -> datetime | None:

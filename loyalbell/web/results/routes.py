@@ -12,6 +12,7 @@ from loyalbell.core.policy.origins import CAMPAIGN, SEQUENCE, Origin
 from loyalbell.services.delivery import after_stop
 from loyalbell.services.results import deliverability, openings
 from loyalbell.services.results.breakdown import breakdown, ordered
+from loyalbell.services.results.campaign_goal import goal_standing
 from loyalbell.services.results.campaign_results import EXPLANATIONS, FIGURES, results_of
 from loyalbell.services.results.detail import detail
 from loyalbell.services.results.experiments import CannotKeep, experiments, keep_only, of_origin
@@ -30,6 +31,7 @@ from loyalbell.storage.files.export import MEDIA
 from loyalbell.storage.schema import Campaign, Message, Segment
 from loyalbell.web.charts import hour_bars
 from loyalbell.web.request import Form, NotFound, RequestContext, SignedIn, text_of
+from loyalbell.web.results.score_view import score_view
 from loyalbell.web.results.views import (
     Address,
     RowView,
@@ -211,6 +213,7 @@ def sequence_page(
         "window": loaded(context.application, ResultsSettings).window_days,
     }
     values |= panel(context, shown, days)
+    values["on_score"] = score_view(context, sequence_id, values["lift"].steps)
     return context.page("results/sequence.html", "results", status=422 if problem else 200, **values)
 
 
@@ -301,6 +304,7 @@ def campaign_page(
         "pages": max(1, -(-len(lines) // PAGE)),
         "window": loaded(context.application, ResultsSettings).window_days,
         "bars": hour_bars(found.by_hour),
+        "goal": goal_standing(context.application, found),
         "range_query": Address(days, "").link().partition("?")[2],
         "row": row,
         "tests": test_views(of_origin(context.application, origin)),

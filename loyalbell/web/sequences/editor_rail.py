@@ -24,10 +24,11 @@ from loyalbell.services.application import Application
 from loyalbell.services.customers import queries as customer_queries
 from loyalbell.services.rehearsal import rehearsals
 from loyalbell.services.rehearsal.rehearsals import Rehearsed
+from loyalbell.services.results.planner import plans_of_tests
 from loyalbell.services.sequences import drafts as sequence_drafts
 from loyalbell.services.sequences import queries as sequence_queries
 from loyalbell.services.sequences.shop_policy import volume_guard_of
-from loyalbell.services.settings.channels import CareSettings, loaded
+from loyalbell.services.settings.channels import CareSettings, ResultsSettings, loaded
 from loyalbell.web.formatting import about, say_day
 from loyalbell.web.request import RequestContext
 
@@ -100,10 +101,36 @@ def _values(context: RequestContext, plan: p.Plan, sequence_id: int, read: Read)
         "facts": facts(context, rehearsed.figures, rehearsed.days),
         "warnings": warnings_of(context, plan, read, steps, most),
         "people": diaries(context, rehearsed, steps),
+        "tests": say_tests(context, plan, rehearsed),
         "load": load_of(rehearsed.figures.days, most),
         "cause_words": say_withheld,
         "out_words": say_entry_refusal,
     }
+
+
+def say_tests(context: RequestContext, plan: p.Plan, rehearsed: Rehearsed) -> list[str]:
+    """What its comparisons will be able to tell, and when."""
+    counting = loaded(context.application, ResultsSettings)
+    found = plans_of_tests(plan, rehearsed.figures, rehearsed.days, counting.worth)
+    said = [] if plan.held_back else ["Nobody is held back, so nobody will know what it adds."]
+    for test in found:
+        what = f"which of {' and '.join(test.of)} is better" if test.of else "what it adds"
+        how_long = f"about {test.weeks} week{'s' if test.weeks != 1 else ''} at this pace"
+        words = (
+            f"To see {what}, by {counting.worth_per_thousand} more of every 1,000 who come back,"
+            f" {about_people(test.people)} must come in: {how_long}."
+        )
+        if test.is_too_long:
+            words += " That is too long. Look for a bigger difference" + (
+                ", or try fewer arms." if len(test.of) > 2 else ", or bring more people in."
+            )
+        said.append(words)
+    return said
+
+
+def about_people(count: int) -> str:
+    """To two figures: more would pretend to know."""
+    return f"about {round(count, 2 - len(str(count))):,} people"
 
 
 def say_withheld(cause: str) -> str:

@@ -32,6 +32,7 @@ def save_results(context: RequestContext = SignedIn, form: FormData = Form) -> R
                 "window_days": text_of(form, "window_days").strip(),
                 "opens_count": "opens_count" in form,
                 "worth_per_thousand": text_of(form, "worth_per_thousand").strip(),
+                "summary_to": text_of(form, "summary_to").replace(",", " ").replace(";", " ").split(),
             }
         )
     except ValidationError as error:

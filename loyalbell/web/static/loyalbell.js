@@ -64,3 +64,23 @@
     for (const button of document.querySelectorAll("form button[type=submit][data-was-enabled]")) button.disabled = false;
   });
 })();
+// a picture that the server makes as SVG, as a PNG file of twice its size
+document.addEventListener("click", (event) => {
+  const link = event.target.closest("a[data-as-png]");
+  if (!link) return;
+  event.preventDefault();
+  const picture = new Image();
+  picture.addEventListener("load", () => {
+    const canvas = document.createElement("canvas");
+    canvas.width = picture.naturalWidth; canvas.height = picture.naturalHeight;
+    canvas.getContext("2d").drawImage(picture, 0, 0);
+    canvas.toBlob((file) => {
+      const saved = document.createElement("a");
+      saved.href = URL.createObjectURL(file); saved.download = link.dataset.asPng;
+      saved.click();
+      setTimeout(() => URL.revokeObjectURL(saved.href), 10_000);
+    }, "image/png");
+  });
+  picture.addEventListener("error", () => { location.href = link.href; });
+  picture.src = link.href;
+});

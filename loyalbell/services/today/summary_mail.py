@@ -1,0 +1,104 @@
+"""The summary of the past week by email to staff, on Mondays; to each address once a week, never twice."""
+
+from collections.abc import Sequence
+from datetime import UTC, datetime, time, timedelta
+from email.message import EmailMessage
+from email.policy import SMTP
+from email.utils import format_datetime, formataddr
+
+from sqlalchemy.orm import Session
+
+from loyalbell.channels.sender import Outgoing, Sender
+from loyalbell.core.clock.local_time import at_local, local_day
+from loyalbell.core.messages.mime import wire_address
+from loyalbell.services.application import Application
+from loyalbell.services.delivery.circuits import resting
+from loyalbell.services.settings.channels import CareSettings, ResultsSettings, SummarySent
+from loyalbell.services.today.summary import Summary, past_week
+from loyalbell.storage.schema import Shop
+
+HOUR, LATEST = 8, timedelta(days=2)
+"""On Mondays from 8:00, the shop's own time; on Wednesday it is too late for the week before."""
+AGAIN_AFTER = timedelta(hours=1)
+
+
+def send_due(application: Application, sender: Sender) -> int:
+    """Hands over what is due. Returns how many were accepted. What is in doubt is not sent again."""
+    now = application.clock.now()
+    with application.database.reading() as session:
+        week = _week(session, now)
+        if week is None or not _open(session, week, now):
+            return 0
+    summary = past_week(application, wait=True)
+    with application.database.transaction() as session:
+        to = _open(session, week, now)
+        _keep(session, week, [*_handed(session, week), *to], None)
+        shop = session.get_one(Shop, 1)
+        mails = [_mail(shop, address, summary, week, now) for address in to]
+    batch = [
+        Outgoing(-place, shop.sender_email, address, mail["Message-ID"], mail.as_bytes())
+        for place, (address, mail) in enumerate(zip(to, mails, strict=True), 1)
+    ]
+    outcomes = {outcome.delivery_id: outcome.result for outcome in sender.send(batch)}
+    sender.finish("email")
+    missed = [one.recipient for one in batch if outcomes.get(one.delivery_id) == "try later"]
+    if missed:
+        with application.database.transaction() as session:
+            handed = [address for address in _handed(session, week) if address not in missed]
+            _keep(session, week, handed, now + AGAIN_AFTER)
+    return sum(result == "accepted" for result in outcomes.values())
+
+
+def _week(session: Session, now: datetime) -> str | None:
+    """The Monday of this week (ISO) while its summary is to be sent; else ``None``."""
+    shop = session.get(Shop, 1)
+    if shop is None or not shop.ringing or not ResultsSettings.load(session).summary_to:
+        return None
+    if "email" in CareSettings.load(session).silent or "email" in resting(session, now):
+        return None
+    today = local_day(now, shop.zone)
+    monday = today - timedelta(days=today.weekday())
+    begins = at_local(monday, time(HOUR), shop.zone)
+    return monday.isoformat() if begins <= now < begins + LATEST else None
+
+
+def _open(session: Session, week: str, now: datetime) -> list[str]:
+    """Addresses that have not got it yet; none while the last try is fresh."""
+    sent = SummarySent.load(session)
+    if sent.week == week and sent.again_at is not None and now < sent.again_at:
+        return []
+    handed = _handed(session, week)
+    return [address for address in ResultsSettings.load(session).summary_to if address not in handed]
+
+
+def _handed(session: Session, week: str) -> list[str]:
+    sent = SummarySent.load(session)
+    return sent.handed if sent.week == week else []
+
+
+def _keep(session: Session, week: str, handed: Sequence[str], again_at: datetime | None) -> None:
+    SummarySent(week=week, handed=list(handed), again_at=again_at).save(session)
+
+
+def _mail(shop: Shop, address: str, summary: Summary, week: str, now: datetime) -> EmailMessage:
+    mail = EmailMessage(policy=SMTP)
+    mail["From"] = formataddr((shop.sender_name, shop.sender_email))
+    mail["To"] = wire_address(address)
+    mail["Subject"] = f"{shop.name}: the week to {summary.days.last:%-d %B}"
+    mail["Date"] = format_datetime(now.astimezone(UTC))
+    mail["Message-ID"] = f"<summary-{week}-{address.replace('@', '.')}@{shop.sender_email.partition('@')[2]}>"
+    mail["Auto-Submitted"] = "auto-generated"
+    mail.set_content(as_text(shop, summary))
+    return mail
+
+
+def as_text(shop: Shop, summary: Summary) -> str:
+    """In plain words, with where to look."""
+    parts: dict[str, list[str]] = {}
+    for line in summary.lines:
+        where = f"\n  {shop.public_url.rstrip('/')}{line.link}" if shop.public_url else ""
+        parts.setdefault(line.part, []).append(f"- {line.words}{where}")
+    texts = [f"{part}\n\n" + "\n".join(lines) for part, lines in parts.items()]
+    heading = f"{shop.name}, {summary.days.first:%-d %B} to {summary.days.last:%-d %B}"
+    foot = "You get this on Mondays. Who gets it stands in Loyal Bell under How results are counted."
+    return "\n\n".join([heading, *texts, foot]) + "\n"

@@ -1,0 +1,65 @@
+"""The week in sentences, and by email on Mondays: once a week and address, whatever happens."""
+
+from datetime import UTC, datetime, timedelta
+
+from loyalbell.services.settings.channels import ResultsSettings
+from loyalbell.services.today.summary import BACK, past_week
+from loyalbell.services.today.summary_mail import send_due
+from tests.services.sequences.test_runner import SequenceCase
+from tests.support import FakeSender
+
+MONDAY = datetime(2026, 6, 1, 12, 30, tzinfo=UTC)
+"""Half past eight in the shop's own zone, New York."""
+
+
+class SummaryTest(SequenceCase):
+    def setUp(self) -> None:
+        super().setUp()
+        self.clock.instant = MONDAY
+        with self.application.database.transaction() as session:
+            ResultsSettings(summary_to=["ida@shop.example", "al@shop.example"]).save(session)
+
+    def to(self) -> list[str]:
+        return [one.recipient for one in self.sender.handed]
+
+    def test_on_mondays_once_to_each(self) -> None:
+        self.clock.instant = MONDAY - timedelta(hours=1)
+        self.assertEqual(send_due(self.application, self.sender), 0, "half past seven")
+        self.clock.instant = MONDAY
+        self.assertEqual(send_due(self.application, self.sender), 2)
+        for hours in range(0, 7 * 24 - 1, 5):
+            self.clock.instant = MONDAY + timedelta(hours=hours)
+            self.assertEqual(send_due(self.application, self.sender), 0)
+        self.assertEqual(self.to(), ["ida@shop.example", "al@shop.example"])
+        self.clock.instant = MONDAY + timedelta(days=7)
+        self.assertEqual(send_due(self.application, self.sender), 2, "the next week")
+
+    def test_on_wednesday_it_is_too_late(self) -> None:
+        self.clock.instant = MONDAY + timedelta(days=2)
+        self.assertEqual(send_due(self.application, self.sender), 0)
+
+    def test_what_is_in_doubt_is_not_sent_again_and_what_was_not_taken_is(self) -> None:
+        self.sender = FakeSender("unsure")
+        send_due(self.application, self.sender)
+        self.clock.instant = MONDAY + timedelta(days=7)
+        self.sender = FakeSender("try later")
+        send_due(self.application, self.sender)
+        self.sender = FakeSender()
+        self.clock.move_on(timedelta(minutes=59))
+        self.assertEqual(send_due(self.application, self.sender), 0, "not before an hour has passed")
+        self.clock.move_on(timedelta(minutes=1))
+        self.assertEqual(send_due(self.application, self.sender), 2)
+
+    def test_nothing_leaves_while_silent(self) -> None:
+        self.care(silent=["email"])
+        self.assertEqual(send_due(self.application, self.sender), 0)
+
+    def test_the_mail_says_what_the_page_says(self) -> None:
+        self.add_order(self.add_person(), 3, 2_500)
+        send_due(self.application, self.sender)
+        text = self.sender.handed[0].content.decode()
+        lines = past_week(self.application).lines
+        self.assertIn("None of 1 order followed a message.", [line.words for line in lines])
+        self.assertEqual([line.part for line in lines], [BACK])
+        self.assertIn("None of 1 order followed a message.", text)
+        self.assertIn("25 May to 31 May", text)
