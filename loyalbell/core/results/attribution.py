@@ -7,7 +7,7 @@ from enum import IntEnum
 import numpy as np
 
 from loyalbell.core.clock.zones import DAY
-from loyalbell.core.history.columns import Ints, Small, by_person_and_time
+from loyalbell.core.history.columns import Ints, Small, by_person_and_time, order_by_person
 
 DEFAULT_WINDOW_DAYS = 5
 
@@ -41,12 +41,15 @@ class Touches:
     def latest(self, person: Small, at: Ints, window: int) -> Ints:
         """For each order the delivery of its person's latest touch, ``at - window <= touch <= at``; else -1.
 
-        Of two at one instant the later delivery counts.
+        Of two at one instant the later delivery counts. Orders sorted by person and time are found soonest:
+        neighbours are looked up in the same part of memory.
         """
         if not len(self.at) or not len(at):
             return np.full(len(at), -1, dtype=np.int64)
-        order = np.lexsort((self.delivery, self.at, self.person))
-        keys = by_person_and_time(self.person, self.at)[order]
+        order = order_by_person(self.person, self.at)
+        keys = by_person_and_time(self.person[order], self.at[order])
+        if np.any(keys[1:] == keys[:-1]):
+            order = np.lexsort((self.delivery, self.at, self.person))
         place = np.searchsorted(keys, by_person_and_time(person, at), side="right") - 1
         near = order[np.maximum(place, 0)]
         is_near = (place >= 0) & (self.person[near] == person) & (self.at[near] >= at - window)
@@ -74,8 +77,10 @@ def attribute(
     """
     delivery = np.full(len(at), -1, dtype=np.int64)
     reason = np.full(len(at), Reason.NONE, dtype=np.int32)
+    order = order_by_person(person, at)
+    sorted_person, sorted_at = person[order], at[order]
     for kind, touches in sorted(kinds, key=lambda one: one[0]):
-        found = touches.latest(person, at, window_days * DAY)
-        fresh = (delivery < 0) & (found >= 0)
-        delivery[fresh], reason[fresh] = found[fresh], kind
+        found = touches.latest(sorted_person, sorted_at, window_days * DAY)
+        fresh = (found >= 0) & (delivery[order] < 0)
+        delivery[order[fresh]], reason[order[fresh]] = found[fresh], kind
     return Attributed(delivery, reason)

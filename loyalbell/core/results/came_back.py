@@ -5,7 +5,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from loyalbell.core.clock.zones import DAY
-from loyalbell.core.history.columns import Ints, Mask, Small, by_person_and_time
+from loyalbell.core.history.columns import Ints, Mask, Small, by_person_and_time, order_by_person
 from loyalbell.core.history.snapshot import Orders
 from loyalbell.core.results.lift import Numbers, Outcomes
 
@@ -23,9 +23,9 @@ class Purchases:
         counted = orders.counted(rows, as_of)
         person, at = orders.person[rows][counted], orders.at[rows][counted]
         money = orders.net_money(rows, as_of)[counted]
-        keys = by_person_and_time(person, at)
-        order = np.argsort(keys, kind="stable")
-        return cls(keys[order], np.concatenate((np.zeros(1, dtype=np.int64), np.cumsum(money[order]))))
+        order = order_by_person(person, at)
+        keys = by_person_and_time(person[order], at[order])
+        return cls(keys, np.concatenate((np.zeros(1, dtype=np.int64), np.cumsum(money[order]))))
 
     def between(self, person: Small, low: Ints, high: Ints) -> tuple[Ints, Ints]:
         """How many orders of each with ``low < at <= high``, and their money in minor units."""
@@ -49,14 +49,14 @@ class Qualified:
         return Qualified(self.person[rows], self.at[rows], self.is_held[rows])
 
     def first_of_each(self, low: int, high: int) -> "Qualified":
-        """Only the first time of each person with ``low <= at <= high``, in order of time.
+        """Only the first time of each person with ``low <= at <= high``, in the order of their numbers.
 
         A person is one chance: counted each time they qualify, the groups would look larger than they are.
         """
-        order = np.argsort(self.at, kind="stable")
-        order = order[(self.at[order] >= low) & (self.at[order] <= high)]
-        _, first = np.unique(self.person[order], return_index=True)
-        rows = order[np.sort(first)]
+        within = np.flatnonzero((self.at >= low) & (self.at <= high))
+        order = within[order_by_person(self.person[within], self.at[within])]
+        person = self.person[order]
+        rows = order[np.flatnonzero(np.diff(person, prepend=-1))]
         return Qualified(self.person[rows], self.at[rows], self.is_held[rows])
 
 
