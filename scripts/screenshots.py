@@ -37,7 +37,6 @@ VIEWS = {
     "post-room": "/post-room/1",
     "rhythm": "/rhythm",
     "why": "/segments/2/why/21",
-    "duplicates": "/duplicates/198/4001",
     "rehearsal": "/sequences/5/rehearsal",
     "other-programs": "/other-programs",
     "replies": "/replies",

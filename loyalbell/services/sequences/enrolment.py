@@ -14,7 +14,7 @@ from loyalbell.core.clock.zones import zone_of
 from loyalbell.core.sequences.engine_facts import PersonFacts, SequenceHistory
 from loyalbell.core.sequences.entry import entry_refusal, first_position
 from loyalbell.core.sequences.plan import OnEvent, Plan
-from loyalbell.core.sequences.plan_tree import Tree, tree_of
+from loyalbell.core.sequences.plan_tree import Tree
 from loyalbell.core.sequences.triggers import TriggerContext, TriggerHit, trigger_hits
 from loyalbell.core.sequences.walk import UNDER_WAY
 from loyalbell.services.sequences.places import instant
@@ -31,23 +31,16 @@ EVERY_DAY = "is in "
 KEPT_OUT = "kept out"
 
 
-def look(
-    session: Session,
-    sequence: schema.Sequence,
-    plan: Plan,
-    known: SequenceHistory,
-    around: TriggerContext,
-    now: datetime,
-) -> int:
-    """Lets in whoever has crossed since this was looked at last. Returns how many rows were written."""
+def crossings(
+    sequence: schema.Sequence, plan: Plan, known: SequenceHistory, around: TriggerContext, now: datetime
+) -> list[TriggerHit]:
+    """Who has crossed the start line since it was looked at last. Asks no database: it may take long."""
     since = sequence.rings_since or now
     low = sequence.looked_until or since
     if isinstance(plan.start, OnEvent):
         # what happens in the very second in which it is published belongs to it: nobody is lost in between
         low = max(since - SECOND, low - LOOK_BACK)
-    cross = trigger_hits(plan.start, known.snapshot, int(low.timestamp()), int(now.timestamp()), around)
-    sequence.looked_until = now
-    return enrol(session, sequence, tree_of(plan), known, cross)
+    return trigger_hits(plan.start, known.snapshot, int(low.timestamp()), int(now.timestamp()), around)
 
 
 def enrol(

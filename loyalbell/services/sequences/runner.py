@@ -18,7 +18,7 @@ from loyalbell.services.application import Application
 from loyalbell.services.sequences import volume_guard
 from loyalbell.services.sequences.actions import ActionWriter
 from loyalbell.services.sequences.engine_batch import Batch, VolumeGate, numbers_of
-from loyalbell.services.sequences.enrolment import look
+from loyalbell.services.sequences.enrolment import crossings, enrol
 from loyalbell.services.sequences.places import COLUMNS, place_of, seconds, write
 from loyalbell.services.sequences.set_aside import SequenceBroken, of_sequence, set_aside
 from loyalbell.services.sequences.shop_policy import around_of, live_plans, send_policy_of, volume_guard_of
@@ -127,12 +127,29 @@ class SequenceRunner:
             )
         for sequence_id in live:
             try:
-                with of_sequence(sequence_id), self.application.database.transaction() as session:
-                    sequence = session.get_one(schema.Sequence, sequence_id)
-                    version = session.get_one(SequenceVersion, sequence.live_version_id)
-                    look(session, sequence, read_plan(version.plan), known, around, now)
+                with of_sequence(sequence_id):
+                    self._look_at(sequence_id, known, around, now)
             except SequenceBroken as broken:
                 set_aside(self.application, broken)
+
+    def _look_at(
+        self, sequence_id: int, known: SequenceHistory, around: TriggerContext, now: datetime
+    ) -> None:
+        """Who crossed is found before the transaction opens; it only lets them in.
+
+        Where the sequence was changed in between, it is looked at with the next tick.
+        """
+        with self.application.database.reading() as session:
+            sequence = session.get_one(schema.Sequence, sequence_id)
+            plan = read_plan(session.get_one(SequenceVersion, sequence.live_version_id).plan)
+        seen = _as_looked_at(sequence)
+        cross = crossings(sequence, plan, known, around, now)
+        with self.application.database.transaction() as session:
+            sequence = session.get_one(schema.Sequence, sequence_id)
+            if _as_looked_at(sequence) != seen:
+                return
+            sequence.looked_until = now
+            enrol(session, sequence, tree_of(plan), known, cross)
 
     def _wake(self, known: SequenceHistory, now: datetime) -> None:
         """Those who wait for something that has happened are due at the instant at which it did."""
@@ -279,6 +296,11 @@ def skip_due(application: Application, session: Session, sequence: schema.Sequen
             doing.do(ringing._tree(place.version), place, act, None)
     doing.write()
     write(session, places, now)
+
+
+def _as_looked_at(sequence: schema.Sequence) -> tuple[object, ...]:
+    """What decides who has crossed its line."""
+    return sequence.state, sequence.live_version_id, sequence.looked_until, sequence.rings_since
 
 
 def _due(session: Session, now: datetime) -> tuple[ColumnElement[bool], ...]:

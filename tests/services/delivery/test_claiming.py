@@ -6,6 +6,7 @@ from typing import Any
 from unittest.mock import patch
 
 from loyalbell.core.history.snapshot import HistorySnapshot
+from loyalbell.services.application import Application
 from loyalbell.services.delivery import dispatcher, enrolment_recheck
 from loyalbell.services.delivery.composer import Composer
 from loyalbell.services.scheduler import plan_due, tick
@@ -13,6 +14,19 @@ from loyalbell.services.sequences import manual_entry
 from loyalbell.services.sequences.runner import SequenceRunner
 from loyalbell.storage.schema import Appointment
 from tests.services.sequences.test_runner import AFTER_AN_ORDER, HOUR, SequenceCase, wait
+
+
+def writer_is_free(application: Application) -> bool:
+    """Asked over a connection of its own, which does not wait."""
+    other = sqlite3.connect(application.database.path, timeout=0, isolation_level=None)
+    try:
+        other.execute("BEGIN IMMEDIATE")
+        other.execute("ROLLBACK")
+    except sqlite3.OperationalError:
+        return False
+    finally:
+        other.close()
+    return True
 
 
 class ClaimTest(SequenceCase):
@@ -37,18 +51,6 @@ class ClaimTest(SequenceCase):
         with self.application.database.transaction() as session:
             session.add(Appointment(person_id=person, booked_at=at, starts_at=starts, state="booked"))
 
-    def writer_is_free(self) -> bool:
-        """Asked over a connection of its own, which does not wait."""
-        other = sqlite3.connect(self.application.database.path, timeout=0, isolation_level=None)
-        try:
-            other.execute("BEGIN IMMEDIATE")
-            other.execute("ROLLBACK")
-        except sqlite3.OperationalError:
-            return False
-        finally:
-            other.close()
-        return True
-
     def test_nobody_waits_while_runs_are_looked_at_and_messages_made(self) -> None:
         self.planned()
         free: dict[str, bool] = {}
@@ -56,15 +58,15 @@ class ClaimTest(SequenceCase):
         snapshot = self.application.snapshot
 
         def made(composer: Composer, ids: list[int]) -> Any:
-            free["made"] = self.writer_is_free()
+            free["made"] = writer_is_free(self.application)
             return make(composer, ids)
 
         def looked(*of: Any) -> Any:
-            free["looked"] = self.writer_is_free()
+            free["looked"] = writer_is_free(self.application)
             return look(*of)
 
         def loaded() -> HistorySnapshot:
-            free["snapshot"] = free.get("snapshot", True) and self.writer_is_free()
+            free["snapshot"] = free.get("snapshot", True) and writer_is_free(self.application)
             return snapshot()
 
         with (
