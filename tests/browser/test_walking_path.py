@@ -19,9 +19,9 @@ EXAMPLES = Path(__file__).resolve().parents[2] / "loyalbell/demo/files"
 PAGES = (
     "/ /customers /customers/1 /segments /segments/1 /segments/1/people /segments/1/why/1"
     " /segments/compare?segment=1&segment=2 /messages /messages/1 /campaigns /campaigns/new /results"
-    " /results/1 /imports /post-room /settings /log /search?q=spring"
-    " /customers?segment=1&columns=email,band,tags /duplicates /rhythm /duplicates/1/2 /fields"
-    " /other-programs /customers/251"
+    " /results/1 /results/tests /results/domains /settings/results /imports"
+    " /post-room /settings /log /search?q=spring /customers?segment=1&columns=email,band,tags"
+    " /duplicates /rhythm /duplicates/1/2 /fields /other-programs /customers/251"
 ).split()
 
 
@@ -253,7 +253,15 @@ class Access(BrowserCase):
             "Emulation.setDeviceMetricsOverride",
             {"width": 390, "height": 800, "deviceScaleFactor": 1, "mobile": False},
         )
-        for path in ("/", "/segments/1", "/messages/1", "/results/1", "/imports"):
+        for path in (
+            "/",
+            "/segments/1",
+            "/messages/1",
+            "/results",
+            "/results/1",
+            "/settings/results",
+            "/imports",
+        ):
             with self.subTest(path):
                 self.go(path)
                 self.assertLessEqual(
