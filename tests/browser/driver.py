@@ -26,6 +26,8 @@ def open_browser(width: int = 1280, height: int = 800) -> webdriver.Chrome:
     options.binary_location = shutil.which("chromium") or "/usr/bin/chromium"
     for flag in (*FLAGS, f"--window-size={width},{height}"):
         options.add_argument(flag)
+    # as a person's: a headless browser names itself, and its openings count as a machine's
+    options.add_argument("--user-agent=Mozilla/5.0 (X11; Linux x86_64) Browser/156.0")
     options.set_capability("goog:loggingPrefs", {"browser": "ALL"})
     browser = webdriver.Chrome(options=options, service=Service(shutil.which("chromedriver")))
     browser.execute_cdp_cmd(

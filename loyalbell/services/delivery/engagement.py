@@ -31,7 +31,7 @@ def opened(application: Application, token: str, agent: str) -> bool:
         if delivery.origin_kind == PROOF:
             return True
         now = application.clock.now()
-        since = (now - delivery.sent_at).total_seconds() if delivery.sent_at is not None else 0.0
+        since = (now - delivery.sent_at).total_seconds() if delivery.sent_at is not None else None
         by = MACHINE if is_machine(agent, since) else None
         _respond(session, DeliveryEvent(delivery_id=delivery.id, kind="opened", at=now, detail=by))
         return True

@@ -40,5 +40,9 @@ class MachineOpensTest(unittest.TestCase):
                 self.assertTrue(is_machine(agent, 60))
 
     def test_nobody_reads_within_seconds_of_sending(self) -> None:
-        self.assertTrue(is_machine(PEOPLE[0], 4.9))
-        self.assertFalse(is_machine(PEOPLE[0], 5))
+        self.assertTrue(is_machine(PEOPLE[0], None), "still being handed over")
+        self.assertTrue(is_machine(PEOPLE[0], 1.9))
+        self.assertFalse(is_machine(PEOPLE[0], 2))
+
+    def test_a_clock_that_stands_says_nothing(self) -> None:
+        self.assertFalse(is_machine(PEOPLE[0], 0))
