@@ -15,9 +15,9 @@ from loyalbell.core.history.snapshot import Deliveries, HistorySnapshot
 from loyalbell.core.policy.delivery_state import SENT
 from loyalbell.core.policy.origins import Origin
 from loyalbell.services.application import Application
+from loyalbell.services.results.by_a_person import did
 from loyalbell.services.results.credits import Credits, credits_from, of_deliveries
 from loyalbell.services.results.ranges import Days
-from loyalbell.services.results.responses import did
 from loyalbell.storage.schema import Delivery, DeliveryEvent, Department, Item
 
 WEEKDAYS = ("Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Sunday")

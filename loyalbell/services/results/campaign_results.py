@@ -12,8 +12,8 @@ from loyalbell.core.policy.delivery_state import BOUNCED, HANDED_OVER, SENT, UNS
 from loyalbell.core.policy.send_policy import CAUSE_WORDS
 from loyalbell.core.results.attribution import REASON_WORDS, Reason
 from loyalbell.services.application import Application
+from loyalbell.services.results.by_a_person import BY_A_PERSON
 from loyalbell.services.results.credits import Credits, credits_of
-from loyalbell.services.results.responses import BY_A_PERSON
 from loyalbell.storage.schema import Campaign, Delivery, DeliveryEvent, Message, MessageVersion, Person
 
 SQL_BATCH = 5_000

@@ -13,8 +13,8 @@ from loyalbell.core.history.snapshot import HistorySnapshot
 from loyalbell.core.policy.origins import CAMPAIGN, SEQUENCE, Origin
 from loyalbell.core.results.attribution import Reason, Touches, attribute
 from loyalbell.services.application import Application, UnitOfWork
+from loyalbell.services.results.by_a_person import BY_A_PERSON
 from loyalbell.services.results.ranges import Days
-from loyalbell.services.results.responses import BY_A_PERSON
 from loyalbell.services.settings.channels import ResultsSettings, loaded
 from loyalbell.storage.schema import Delivery, DeliveryEvent, OfferCode, Redemption
 

@@ -6,8 +6,8 @@ from sqlalchemy import ColumnElement, Integer, cast, exists, func, select
 
 from loyalbell.core.policy.delivery_state import BOUNCED, SENT
 from loyalbell.services.application import Application
+from loyalbell.services.results.by_a_person import did
 from loyalbell.services.results.ranges import Days
-from loyalbell.services.results.responses import did
 from loyalbell.storage.schema import Delivery, DeliveryEvent
 
 MOST_REFUSED, MOST_COMPLAINTS = 0.02, 0.001

@@ -19,11 +19,11 @@ from loyalbell.core.results.verdict import Judged, judge
 from loyalbell.core.sequences.plan import MessageStep, every_step
 from loyalbell.core.sequences.steps.random_split import RandomSplitStep
 from loyalbell.services.application import Application
+from loyalbell.services.results.by_a_person import BY_A_PERSON
 from loyalbell.services.results.credits import credits_from, of_deliveries
 from loyalbell.services.results.overview import ResultRow, compared_of
 from loyalbell.services.results.qualified import plan_of_sequence
 from loyalbell.services.results.ranges import Days
-from loyalbell.services.results.responses import BY_A_PERSON
 from loyalbell.storage.schema import Delivery, DeliveryEvent, Message, MessageVersion
 
 LEAST_WEEKS = 2

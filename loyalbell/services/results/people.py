@@ -10,9 +10,9 @@ from sqlalchemy.orm import Session
 from loyalbell.core.policy.delivery_state import SENT, WITHHELD
 from loyalbell.core.policy.origins import SEQUENCE, Origin
 from loyalbell.services.application import Application
+from loyalbell.services.results.by_a_person import did
 from loyalbell.services.results.credits import credits_of
 from loyalbell.services.results.ranges import Days
-from loyalbell.services.results.responses import did
 from loyalbell.services.sequences.places import instant
 from loyalbell.storage.schema import Delivery, DeliveryEvent, Enrolment, Person
 

@@ -11,8 +11,8 @@ from loyalbell.core.clock.local_time import local_day, start_of_day
 from loyalbell.core.policy.delivery_state import HANDED_OVER, WAITING
 from loyalbell.core.policy.origins import TO_ONE
 from loyalbell.services.application import Application
+from loyalbell.services.results.by_a_person import BY_A_PERSON
 from loyalbell.services.results.ranges import Days
-from loyalbell.services.results.responses import BY_A_PERSON
 from loyalbell.services.today.needs import Need, needs_of
 from loyalbell.storage.schema import (
     Campaign,
