@@ -1,5 +1,6 @@
 """Small worlds for tests: a shop in a scratch folder, and ledgers from plain lists."""
 
+import atexit
 import shutil
 import tempfile
 import time
@@ -14,6 +15,7 @@ from loyalbell.channels.sender import Outcome, Outgoing, Sender
 from loyalbell.core.history.columns import NEVER
 from loyalbell.core.history.snapshot import Catalogue, Consents, HistorySnapshot, Orders, People
 from loyalbell.core.messages.content import Button, EmailContent, Text
+from loyalbell.demo.build import build_demo
 from loyalbell.demo.messages import lapsed
 from loyalbell.services.application import Application
 from loyalbell.services.messages import commands as message_commands
@@ -59,17 +61,49 @@ def scratch_folder(case: unittest.TestCase) -> Path:
     return folder
 
 
+class KeptBooks:
+    """Books made once a process and copied for each test: making one takes a second, copying it none."""
+
+    def __init__(self) -> None:
+        self._kept: dict[object, Path] = {}
+
+    def copy(self, key: object, make: Callable[[Path], Application], folder: Path) -> None:
+        """Puts into an empty ``folder`` the book that ``make`` makes, which is kept under ``key``."""
+        if key not in self._kept:
+            kept = Path(tempfile.mkdtemp(prefix="loyalbell-kept-"))
+            atexit.register(shutil.rmtree, kept, ignore_errors=True)
+            make(kept).close()
+            self._kept[key] = kept
+        shutil.copytree(self._kept[key], folder, dirs_exist_ok=True)
+
+
+KEPT = KeptBooks()
+
+
+def empty_shop(folder: Path) -> Application:
+    application = Application(folder, StillClock())
+    open_shop(application, SHOP, "Ida", "ida@shop.example", "a long password")
+    with application.database.transaction() as session:
+        SenderCheck(confirmed=SHOP.sender_email).save(session)
+        CareSettings(limits=[], quiet_begins="", quiet_ends="").save(session)
+    return application
+
+
+def demo_book(folder: Path, people: int = 0, lived: bool = False) -> Application:
+    """The demo's book, as ``build_demo`` makes it; ``people`` where it is not of its usual size."""
+    sizes = {"people": people} if people else {}
+    KEPT.copy(("demo", people, lived), lambda kept: build_demo(kept, lived=lived, **sizes), folder)
+    return Application(folder)
+
+
 class ApplicationCase(unittest.TestCase):
     """A desk with an empty shop in a folder of its own."""
 
     def setUp(self) -> None:
         self.folder = Path(tempfile.mkdtemp(prefix="loyalbell-test-"))
         self.clock = StillClock()
+        KEPT.copy("empty shop", empty_shop, self.folder)
         self.application = Application(self.folder, self.clock)
-        open_shop(self.application, SHOP, "Ida", "ida@shop.example", "a long password")
-        with self.application.database.transaction() as session:
-            SenderCheck(confirmed=SHOP.sender_email).save(session)
-            CareSettings(limits=[], quiet_begins="", quiet_ends="").save(session)
         self.addCleanup(shutil.rmtree, self.folder, ignore_errors=True)
         self.addCleanup(self.application.close)
 

@@ -9,10 +9,10 @@ from selenium.webdriver.common.by import By
 from selenium.webdriver.common.keys import Keys
 from selenium.webdriver.remote.webelement import WebElement
 
-from loyalbell.demo.build import OWNER, build_demo
+from loyalbell.demo.build import OWNER
 from loyalbell.services.settings.channels import CareSettings
 from tests.browser.driver import ServedApplication, open_browser, scratch_folder, sign_in
-from tests.support import wait_for
+from tests.support import demo_book, wait_for
 
 AXE = (Path(__file__).parent / "vendor/axe-core/axe.min.js").read_text()
 EXAMPLES = Path(__file__).resolve().parents[2] / "loyalbell/demo/files"
@@ -29,7 +29,7 @@ class BrowserCase(unittest.TestCase):
     @classmethod
     def setUpClass(cls) -> None:
         cls.folder = scratch_folder()
-        application = build_demo(cls.folder, people=250)
+        application = demo_book(cls.folder, people=250)
         with application.database.transaction() as session:  # some live where it is still night
             CareSettings(limits=[], quiet_begins="", quiet_ends="").save(session)
         application.close()

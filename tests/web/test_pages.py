@@ -8,13 +8,14 @@ from pathlib import Path
 from sqlalchemy import select
 
 from loyalbell.demo import clock_routes
-from loyalbell.demo.build import OWNER, build_demo
+from loyalbell.demo.build import OWNER
 from loyalbell.post_room import routes as post_room_routes
 from loyalbell.post_room.store import PostRoomStore
 from loyalbell.services.application import Application
 from loyalbell.storage.schema import ConsentEntry, Delivery
 from loyalbell.web.app import create_app
 from loyalbell.web.request import DemoParts
+from tests.support import demo_book
 from tests.web.client import PageClient
 
 PAGES = (
@@ -36,7 +37,7 @@ class PagesCase(unittest.TestCase):
     @classmethod
     def setUpClass(cls) -> None:
         cls.folder = Path(tempfile.mkdtemp(prefix="loyalbell-test-"))
-        cls.application = build_demo(cls.folder, people=200)
+        cls.application = demo_book(cls.folder, people=200)
         cls.room = PostRoomStore(cls.folder)
         cls.app = create_app(
             cls.application, None, DemoParts(OWNER[1:], (clock_routes.router, post_room_routes.router))

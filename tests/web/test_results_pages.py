@@ -28,7 +28,7 @@ from loyalbell.core.results.verdict import Verdict
 from loyalbell.core.segments.model import read_rule
 from loyalbell.core.sequences.plan import every_step
 from loyalbell.demo import clock_routes
-from loyalbell.demo.build import OWNER, build_demo
+from loyalbell.demo.build import OWNER
 from loyalbell.demo.lived import BROUGHT_BACK, rows_of
 from loyalbell.demo.sequences import RINGING
 from loyalbell.post_room import routes as post_room_routes
@@ -51,6 +51,7 @@ from loyalbell.services.sequences.drafts import draft_of
 from loyalbell.storage.schema import Campaign, Redemption, Segment, Sequence, SequenceVersion
 from loyalbell.web.app import create_app
 from loyalbell.web.request import DemoParts
+from tests.support import demo_book
 from tests.web.test_pages import PagesCase
 
 YEAR = "year"
@@ -62,7 +63,7 @@ class LivedCase(PagesCase):
     @classmethod
     def setUpClass(cls) -> None:
         cls.folder = Path(tempfile.mkdtemp(prefix="loyalbell-test-"))
-        cls.application = build_demo(cls.folder, lived=True)
+        cls.application = demo_book(cls.folder, lived=True)
         cls.room = PostRoomStore(cls.folder)
         parts = DemoParts(OWNER[1:], (clock_routes.router, post_room_routes.router))
         cls.app = create_app(cls.application, None, parts)

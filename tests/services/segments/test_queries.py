@@ -14,7 +14,6 @@ from loyalbell.core.history.visits import day_number, day_of_number
 from loyalbell.core.segments import model as m
 from loyalbell.core.segments.model import Group, Rule, RuleProblem, read_rule
 from loyalbell.core.segments.warnings import warnings
-from loyalbell.demo.build import build_demo
 from loyalbell.demo.messages import lapsed
 from loyalbell.services.references import InUse
 from loyalbell.services.segments import commands as segment_commands
@@ -25,7 +24,7 @@ from loyalbell.services.segments.queries import SegmentProblem
 from loyalbell.storage.schema import Segment
 from tests.core.rhythm import cdnow
 from tests.storage.files.test_export import bring
-from tests.support import ApplicationCase, wait_for
+from tests.support import ApplicationCase, demo_book, wait_for
 
 
 def rule(*lines: object, match: str = "all") -> Rule:
@@ -114,7 +113,7 @@ class Starters(unittest.TestCase):
     def test_every_starter_can_be_read_and_said(self) -> None:
         folder = Path(tempfile.mkdtemp(prefix="loyalbell-test-"))
         self.addCleanup(shutil.rmtree, folder, ignore_errors=True)
-        application = build_demo(folder, people=200)
+        application = demo_book(folder, people=200)
         self.addCleanup(application.close)
         found = segment_templates.segment_templates(application)
         self.assertEqual(
