@@ -68,7 +68,8 @@ def _open(session: Session, week: str, now: datetime) -> list[str]:
     if sent.week == week and sent.again_at is not None and now < sent.again_at:
         return []
     handed = _handed(session, week)
-    return [address for address in ResultsSettings.load(session).summary_to if address not in handed]
+    wanted = dict.fromkeys(address.lower() for address in ResultsSettings.load(session).summary_to)
+    return [address for address in wanted if address not in handed]
 
 
 def _handed(session: Session, week: str) -> list[str]:

@@ -34,6 +34,12 @@ class SummaryTest(SequenceCase):
         self.clock.instant = MONDAY + timedelta(days=7)
         self.assertEqual(send_due(self.application, self.sender), 2, "the next week")
 
+    def test_an_address_that_stands_twice_gets_it_once(self) -> None:
+        with self.application.database.transaction() as session:
+            ResultsSettings(summary_to=["ida@shop.example", "Ida@shop.example"]).save(session)
+        send_due(self.application, self.sender)
+        self.assertEqual(self.to(), ["ida@shop.example"])
+
     def test_on_wednesday_it_is_too_late(self) -> None:
         self.clock.instant = MONDAY + timedelta(days=2)
         self.assertEqual(send_due(self.application, self.sender), 0)
