@@ -8,7 +8,7 @@ from html import unescape
 
 from sqlalchemy import select
 
-from loyalbell.core.campaigns.plan import CampaignPlan
+from loyalbell.core.campaigns.plan import CampaignGoal, CampaignPlan
 from loyalbell.services.campaigns import commands as campaign_commands
 from loyalbell.services.campaigns.audience import plan_of
 from loyalbell.services.rehearsal.forecast import rehearse_coming
@@ -91,6 +91,13 @@ class CampaignPages(SignedInPages):
         self.assertEqual((len(found.more), found.variants[0].segment), (1, self.segment))
         self.assertIn("On 2 dates", self.said.text)
 
+    def test_a_goal_stands_on_the_page(self) -> None:
+        found = self.plan(has_goal="1", goal_what="ordered", goal_share="12", goal_days="5")
+        self.assertEqual(found.goal, CampaignGoal(what="ordered", share=12, days=5))
+        page = self.client.get(f"/campaigns/{self.made}").text
+        self.assertRegex(page, 'name="goal_share"[^>]*value="12"')
+        self.assertIsNone(self.plan(goal_share="12", goal_days="5").goal, "not ticked")
+
     def test_what_does_not_fit_is_said_and_nothing_kept(self) -> None:
         before = self.plan()
         for words, fields in (
@@ -104,6 +111,9 @@ class CampaignPages(SignedInPages):
             ("choose one of those offered", {"often": "repeat", "every": "1", "unit": "years"}),
             ("held back", {"held_back": "80"}),
             ("per cent are held back", {"held_back": "lots"}),
+            ("share", {"has_goal": "1", "goal_share": "200", "goal_days": "7"}),
+            ("per cent are the goal", {"has_goal": "1", "goal_share": "", "goal_days": "7"}),
+            ("within how many days", {"has_goal": "1", "goal_share": "15", "goal_days": "soon"}),
             ("at least one more day", {"often": "dates"}),
             (
                 "how many times in all",
