@@ -13,8 +13,9 @@ from fastapi.testclient import TestClient
 from bench.measure import Line, median, once
 from bench.segment_count import ORDERS, PEOPLE, made_up_ledger
 from loyalbell.core.history.snapshot import Orders
-from loyalbell.core.results.attribution import DEFAULT_WINDOW_DAYS, Reason, Touches, attribute
+from loyalbell.core.results.attribution import Reason, Touches, attribute
 from loyalbell.core.results.came_back import Purchases, Qualified, compare
+from loyalbell.core.results.defaults import WINDOW_DAYS
 from loyalbell.demo.build import NOW, OWNER, build_demo
 from loyalbell.services.results.overview import RETURN_DAYS, overview
 from loyalbell.services.results.ranges import USUAL, days_of
@@ -100,7 +101,7 @@ def lines() -> list[Line]:
         return int((found >= 0).sum()), int(found[found >= 0].sum())
 
     def attributed_there() -> tuple[int, int]:
-        row = connection.execute(ATTRIBUTED, {"window": DEFAULT_WINDOW_DAYS * DAY}).fetchone()
+        row = connection.execute(ATTRIBUTED, {"window": WINDOW_DAYS * DAY}).fetchone()
         assert row is not None
         return int(row[0]), int(row[1])
 

@@ -6,7 +6,7 @@ import tempfile
 import time
 import unittest
 from collections.abc import Callable, Iterable, Sequence
-from datetime import UTC, datetime, timedelta
+from datetime import timedelta
 from pathlib import Path
 
 import numpy as np
@@ -24,8 +24,9 @@ from loyalbell.services.segments import commands as segment_commands
 from loyalbell.services.settings.channels import CareSettings, SenderCheck
 from loyalbell.services.settings.shop import ShopForm, open_shop
 from loyalbell.storage.schema import ConsentEntry, Order, Person
+from tests.still_clock import NOW as NOW
+from tests.still_clock import StillClock as StillClock
 
-NOW = datetime(2026, 5, 12, 13, 40, tzinfo=UTC)
 ZONE = "America/New_York"
 SHOP = ShopForm(
     "Test Shop",
@@ -39,19 +40,6 @@ SHOP = ShopForm(
     "127.0.0.1",
     1,
 )
-
-
-class StillClock:
-    """A clock that a test moves."""
-
-    def __init__(self, instant: datetime = NOW) -> None:
-        self.instant = instant
-
-    def now(self) -> datetime:
-        return self.instant
-
-    def move_on(self, step: timedelta) -> None:
-        self.instant += step
 
 
 def scratch_folder(case: unittest.TestCase) -> Path:

@@ -4,6 +4,8 @@ import ast
 import importlib
 import importlib.util
 import re
+import subprocess
+import sys
 import unittest
 from pathlib import Path
 
@@ -127,3 +129,11 @@ class DocstringTest(unittest.TestCase):
                     public += 1
                     said += ast.get_docstring(node) is not None  # type: ignore[arg-type]
         self.assertGreater(said / public, 0.72)
+
+
+class StartTest(unittest.TestCase):
+    def test_what_sends_loads_no_statistics(self) -> None:
+        """SciPy takes two seconds to load: each start of the program would wait for it."""
+        asked = "import sys, loyalbell.services.delivery.dispatcher; print('scipy' in sys.modules)"
+        said = subprocess.run([sys.executable, "-c", asked], capture_output=True, text=True, check=True)
+        self.assertEqual(said.stdout.strip(), "False")

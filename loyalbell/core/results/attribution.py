@@ -8,8 +8,7 @@ import numpy as np
 
 from loyalbell.core.clock.zones import DAY
 from loyalbell.core.history.columns import Ints, Small, by_person_and_time, order_by_person
-
-DEFAULT_WINDOW_DAYS = 5
+from loyalbell.core.results.defaults import WINDOW_DAYS
 
 
 class Reason(IntEnum):
@@ -68,7 +67,7 @@ def attribute(
     person: Small,
     at: Ints,
     kinds: Sequence[tuple[Reason, Touches]],
-    window_days: int = DEFAULT_WINDOW_DAYS,
+    window_days: int = WINDOW_DAYS,
 ) -> Attributed:
     """Each order at most once: to the first of ``kinds`` that was near enough, and of it the latest.
 

@@ -4,14 +4,13 @@ from dataclasses import dataclass
 from enum import StrEnum
 from math import ceil
 
+from loyalbell.core.results.defaults import WORTH as WORTH
 from loyalbell.core.results.lift import ALPHA, Interval, Outcomes, adjusted, any_time, any_time_reach
 
 LEAST, LEAST_IN_A_GROUP = 200, 20
 """Below so many people nothing is said at all: the interval leans on large numbers (a decision of ours)."""
 PLANNED = 2_000
 """The interval is narrowest at so many people; settled beforehand, since it must not follow the data."""
-WORTH = 0.015
-"""A difference of shares worth having where none is set: 15 people of 1,000 (a decision of ours)."""
 MOST_PEOPLE = 50_000_000
 
 

@@ -10,8 +10,7 @@ from loyalbell.core.channels import Channel
 from loyalbell.core.clock.local_time import local_day
 from loyalbell.core.policy.holdout import Holdout
 from loyalbell.core.policy.send_policy import FrequencyCap
-from loyalbell.core.results.attribution import DEFAULT_WINDOW_DAYS
-from loyalbell.core.results.verdict import WORTH
+from loyalbell.core.results.defaults import WINDOW_DAYS, WORTH
 from loyalbell.services.application import Application
 from loyalbell.storage.schema import Setting, Shop
 
@@ -161,7 +160,7 @@ class ResultsSettings(_Group):
     """
 
     kept_as = "results"
-    window_days: int = Field(default=DEFAULT_WINDOW_DAYS, ge=1, le=60)
+    window_days: int = Field(default=WINDOW_DAYS, ge=1, le=60)
     opens_count: bool = False
     worth_per_thousand: int = Field(default=round(1_000 * WORTH), ge=1, le=200)
     summary_to: list[EmailStr] = Field(default_factory=list, max_length=20)

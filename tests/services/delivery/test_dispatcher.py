@@ -291,7 +291,7 @@ from loyalbell.services.application import Application
 from loyalbell.services.delivery import after_stop, dispatcher
 from loyalbell.services.delivery.leader_lease import Lease
 from loyalbell.services.delivery.senders import ShopSender
-from tests.support import StillClock
+from tests.still_clock import StillClock
 application = Application(Path(sys.argv[1]), StillClock())
 ask = PostRoomStore(Path(sys.argv[1])).has if sys.argv[2] == "ask" else None
 sender = ShopSender(application, SmtpSender, ask)
