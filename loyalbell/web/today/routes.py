@@ -32,7 +32,7 @@ def today_page(context: RequestContext = SignedIn) -> Response:
 @router.get("/week")
 def week(context: RequestContext = SignedIn) -> Response:
     """The past week in a few sentences, asked for after the page is there."""
-    return HTMLResponse(context.piece("today/week.html", week=past_week(context.application)))
+    return HTMLResponse(context.piece("today/week.html", week=past_week(context.application, wait=True)))
 
 
 @router.get("/worth-doing")

@@ -23,6 +23,7 @@ from loyalbell.services.rehearsal.rehearsals import really_sent, without_doings
 from loyalbell.services.scheduler import tick
 from loyalbell.services.sequences import pausing, publishing, volume_guard
 from loyalbell.services.sequences.commands import keep
+from loyalbell.services.sequences.places import seconds
 from loyalbell.services.sequences.shop_policy import around_of, send_policy_of
 from loyalbell.services.settings.channels import HoldoutSettings
 from loyalbell.storage import schema
@@ -32,6 +33,7 @@ from tests.support import NOW, ZONE, FakeSender
 
 PEOPLE, DAYS = 4, 24
 HOUR = 3_600
+QUARTER = 900
 START = int(NOW.timestamp())
 IDS = iter(range(10**9))
 DISTURBANCES = ("silenced", "paused", "held", "put off", "off")
@@ -308,7 +310,8 @@ class AgreeTest(SequenceCase):
                     )
                 )
             later = [one for one in exit_events if one > now]
-            later += [max(int(due.timestamp()), now + 1) for due in (place, message) if due]
+            # what is overdue after a tick (paused, silenced) waits; second by second would take hours
+            later += [due if due > now else now + QUARTER for due in map(seconds, (place, message)) if due]
             if not later or min(later) > end:
                 return
             coming = off[1] if off[0] < min(later) < off[1] else min(later)
