@@ -9,6 +9,8 @@ class ResultsOfANewShopTest(PagesCase):
         for path in ("/results", "/results?days=7", "/results/tests", "/results/domains", "/worth-doing"):
             with self.subTest(path=path):
                 self.assertEqual(self.client.get(path).status_code, 200)
+        week = self.client.get("/week").text
+        self.assertNotRegex(week, r"</h3> <ul[^>]*> ?</ul>", "no heading without lines")
         page = self.client.get("/results?days=own&first=1990-01-01&last=1990-01-31").text
         self.assertNotIn("of every 1,000 came back.", page)
 
@@ -36,7 +38,12 @@ class ResultsOfANewShopTest(PagesCase):
         form = {"_csrf": csrf, "window_days": "0", "worth_per_thousand": "15"}
         page = self.client.post("/settings/results", data=form)
         self.assertEqual(page.status_code, 422)
-        self.assertIn("Nothing is saved yet. window days", page.text)
+        self.assertIn("Nothing is saved yet. Give the days as a whole number", page.text)
+        typed = form | {"window_days": "9", "summary_to": "ida, al@shop.example"}
+        page = self.client.post("/settings/results", data=typed)
+        self.assertEqual(page.status_code, 422)
+        self.assertIn("is no email address", page.text)
+        self.assertIn('value="ida, al@shop.example"', page.text, "what was typed stays")
         page = self.client.post("/settings/results", data=form | {"window_days": "9"})
         self.assertIn("Saved.", page.text)
         self.assertIn("within 9 days of a click", self.client.get("/results?days=year").text)

@@ -1,15 +1,21 @@
 """Settings, Results: how orders are put down to messages, and which difference is worth having."""
 
+from typing import Any
+
 from fastapi import APIRouter
 from fastapi.responses import Response
 from pydantic import ValidationError
 from starlette.datastructures import FormData
 
-from loyalbell.core.validation_errors import say_error
 from loyalbell.services.settings.channels import ResultsSettings, keep, loaded
 from loyalbell.web.request import Form, RequestContext, SignedIn, text_of
 
 router = APIRouter()
+WRONG = {
+    "window_days": "Give the days as a whole number from 1 to 60.",
+    "worth_per_thousand": "Give the people of 1,000 as a whole number from 1 to 200.",
+    "summary_to": "One of the addresses for the week is no email address. Put commas between them.",
+}
 
 
 @router.get("/settings/results")
@@ -18,7 +24,10 @@ def results_settings(context: RequestContext = SignedIn, saved: str = "") -> Res
 
 
 def _page(
-    context: RequestContext, settings: ResultsSettings, problem: str | None = None, saved: bool = False
+    context: RequestContext,
+    settings: ResultsSettings | dict[str, Any],
+    problem: str | None = None,
+    saved: bool = False,
 ) -> Response:
     values = {"counting": settings, "problem": problem, "saved": saved}
     return context.page("settings/results_counting.html", "settings", 422 if problem else 200, **values)
@@ -36,7 +45,17 @@ def save_results(context: RequestContext = SignedIn, form: FormData = Form) -> R
             }
         )
     except ValidationError as error:
-        kept = loaded(context.application, ResultsSettings)
-        return _page(context, kept, f"Nothing is saved yet. {say_error(error.errors()[0])}.")
+        field = str(error.errors()[0]["loc"][0])
+        return _page(context, _as_typed(form), f"Nothing is saved yet. {WRONG[field]}")
     keep(context.application, made, "results", context.by)
     return context.go("/settings/results?saved=yes")
+
+
+def _as_typed(form: FormData) -> dict[str, Any]:
+    """What was typed stays on the page, to be mended there."""
+    return {
+        "window_days": text_of(form, "window_days"),
+        "opens_count": "opens_count" in form,
+        "worth_per_thousand": text_of(form, "worth_per_thousand"),
+        "summary_to": [text_of(form, "summary_to")],
+    }
