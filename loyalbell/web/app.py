@@ -25,6 +25,7 @@ from loyalbell.web.offers import routes as offers_routes
 from loyalbell.web.public import callback_routes, mail_link_routes, preference_centre_routes
 from loyalbell.web.replies import routes as replies_routes
 from loyalbell.web.request import DemoParts
+from loyalbell.web.results import campaign_routes as campaign_results_routes
 from loyalbell.web.results import links_routes
 from loyalbell.web.results import routes as results_routes
 from loyalbell.web.rhythm import routes as rhythm_routes
@@ -75,6 +76,7 @@ AREAS = (
     calendar_routes,
     links_routes,
     results_routes,
+    campaign_results_routes,
     settings_routes,
     integrations_routes,
     offers_routes,

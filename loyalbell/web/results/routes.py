@@ -8,12 +8,9 @@ from fastapi.responses import HTMLResponse, Response
 from starlette.datastructures import FormData
 
 from loyalbell.core.clock.local_time import local_day
-from loyalbell.core.policy.origins import CAMPAIGN, SEQUENCE, Origin
-from loyalbell.services.delivery import after_stop
+from loyalbell.core.policy.origins import SEQUENCE, Origin
 from loyalbell.services.results import deliverability, openings
 from loyalbell.services.results.breakdown import breakdown, ordered
-from loyalbell.services.results.campaign_goal import goal_standing
-from loyalbell.services.results.campaign_results import EXPLANATIONS, FIGURES, results_of
 from loyalbell.services.results.detail import detail
 from loyalbell.services.results.experiments import CannotKeep, experiments, keep_only, of_origin
 from loyalbell.services.results.export import as_csv, as_sheet
@@ -28,8 +25,6 @@ from loyalbell.services.segments import commands as segment_commands
 from loyalbell.services.settings.channels import ResultsSettings, loaded
 from loyalbell.storage import schema
 from loyalbell.storage.files.export import MEDIA
-from loyalbell.storage.schema import Campaign, Message, Segment
-from loyalbell.web.charts import hour_bars
 from loyalbell.web.request import Form, NotFound, RequestContext, SignedIn, text_of
 from loyalbell.web.results.score_view import score_view
 from loyalbell.web.results.views import (
@@ -48,7 +43,6 @@ from loyalbell.web.results.views import (
 router = APIRouter()
 PAGE = 40
 FILES = ("csv", "xlsx")
-STOP_POLLING = 286  # htmx swaps this answer in and asks no more
 
 
 @dataclass(frozen=True)
@@ -207,7 +201,7 @@ def sequence_page(
         "page": page,
         "pages": max(1, -(-len(who.ids) // PAGE)) if who else 1,
         "per_thousand": per_thousand,
-        **_parts(context, origin, days),
+        **parts_of(context, origin, days),
         "tests": test_views(of_origin(context.application, origin)),
         "lift_parts": part_views(by_month(context.application, row, days)),
         "window": loaded(context.application, ResultsSettings).window_days,
@@ -233,7 +227,7 @@ def segments_piece(
     )
 
 
-def _parts(context: RequestContext, origin: Origin, days: Days) -> dict[str, Any]:
+def parts_of(context: RequestContext, origin: Origin, days: Days) -> dict[str, Any]:
     """What a campaign or sequence brought, told apart."""
     return {
         "parts": breakdown(context.application, origin, days),
@@ -269,59 +263,3 @@ def keep_people(
     name = f"{sequence.name}: {PEOPLE_FIGURES[figure].lower()}"
     made = segment_commands.keep_fixed(context.application, name, tuple(who.ids), context.by)
     return context.go(f"/segments/{made}")
-
-
-@router.get("/results/{campaign_id}")
-def campaign_page(
-    campaign_id: int, context: RequestContext = SignedIn, figure: str = "", page: int = 1
-) -> Response:
-    campaign = context.application.find(Campaign, campaign_id)
-    if campaign is None:
-        raise NotFound("No such campaign is on file.")
-    segment = context.application.find(Segment, campaign.segment_id)
-    message = context.application.find(Message, campaign.message_id)
-    if campaign.started_at is None:
-        return context.go(f"/campaigns/{campaign_id}")
-    found = results_of(context.application, campaign_id)
-    figure = figure if figure in FIGURES else "delivered"
-    lines, page = list(found.people[figure].values()), max(page, 1)
-    days = _since_it_went_out(context, campaign)
-    origin = (CAMPAIGN, campaign.id)
-    row = next((row for row in overview(context.application, days).rows if row.origin == origin), None)
-    failed, failed_words = after_stop.failed_of(context.application, "campaign", campaign.id)
-    values: dict[str, Any] = {
-        "found": found,
-        "segment": segment,
-        "message": message,
-        "failed": failed,
-        "failed_words": failed_words,
-        "figures": FIGURES,
-        "explanations": EXPLANATIONS,
-        "figure": figure,
-        "lines": lines[(page - 1) * PAGE : page * PAGE],
-        "total": len(lines),
-        "page": page,
-        "pages": max(1, -(-len(lines) // PAGE)),
-        "window": loaded(context.application, ResultsSettings).window_days,
-        "bars": hour_bars(found.by_hour),
-        "goal": goal_standing(context.application, found),
-        "range_query": Address(days, "").link().partition("?")[2],
-        "row": row,
-        "tests": test_views(of_origin(context.application, origin)),
-        **_parts(context, origin, days),
-    }
-    if row is not None:
-        values |= {"address": Address(days, ""), "shown": views([row])[0]}
-        values |= panel(context, values["shown"], days)
-    if context.request.headers.get("HX-Target") == "results":
-        status = 200 if campaign.state == "sending" else STOP_POLLING
-        return HTMLResponse(context.piece("results/figures.html", **values), status_code=status)
-    return context.page("results/campaign.html", "results", **values)
-
-
-def _since_it_went_out(context: RequestContext, campaign: Campaign) -> Days:
-    """From the day on which a campaign first went out until today."""
-    zone = context.application.the_shop().zone
-    today = local_day(context.application.clock.now(), zone)
-    began = local_day(campaign.started_at or campaign.made_at, zone)
-    return days_of("own", today, zone, min(began, today).isoformat(), today.isoformat())
