@@ -12,6 +12,7 @@ from fastapi.testclient import TestClient
 
 from bench.measure import Line, median, once
 from bench.segment_count import ORDERS, PEOPLE, made_up_ledger
+from loyalbell.core.history.columns import Parted
 from loyalbell.core.history.snapshot import Orders
 from loyalbell.core.results.attribution import Reason, Touches, attribute
 from loyalbell.core.results.came_back import Purchases, Qualified, compare
@@ -107,9 +108,9 @@ def lines() -> list[Line]:
 
     def came_back() -> list[tuple[int, bool, int, int]]:
         purchases = Purchases.of(ledger.orders, now)
-        found = []
+        found, by_source = [], Parted(sent.source)
         for source in range(SOURCES):
-            mine = sent.source == source
+            mine = by_source.rows(source)
             who = Qualified(sent.person[mine], sent.at[mine], sent.held[mine])
             compared = compare(who.first_of_each(0, now), purchases, RETURN_DAYS, now)
             for held, group in zip((False, True), compared.shares, strict=True):

@@ -21,7 +21,7 @@ def parse_money(text: str, digits: int) -> int:
     The last of ``.`` and ``,`` is the decimal mark when ``digits`` or fewer
     figures follow it; otherwise it groups thousands. Raises ``ValueError``.
     """
-    cleaned = re.sub(r"[\s\u00a0\u202f']|[A-Z]{3}|[$€£¥]", "", text)
+    cleaned = re.sub(r"[\s\u00a0\u202f']|[A-Z]{3}|[$€£¥]", "", text).replace("−", "-")
     if cleaned.startswith("(") and cleaned.endswith(")"):
         cleaned = "-" + cleaned[1:-1]
     found = _PLAIN.match(_with_point(cleaned, digits))
@@ -53,12 +53,13 @@ def _reads_as_decimals(figures: str, digits: int) -> bool:
 
 
 def say_money(minor: int, currency: str, whole: bool = False) -> str:
-    """``$1,204.50``; without decimals when ``whole``."""
+    """``$1,204.50``, ``−$3.92``; without decimals when ``whole``."""
     amount = minor / 10 ** minor_digits(currency)
-    return format_currency(
+    said: str = format_currency(
         round(amount) if whole else amount,
         currency,
         locale="en_US",
         currency_digits=not whole,
         format="¤#,##0;-¤#,##0" if whole else None,
     )
+    return said.replace("-", "−")

@@ -15,6 +15,7 @@ from loyalbell.core.messages import content as c
 from loyalbell.core.messages.markup import PARAGRAPHS, Aside, as_html, as_plain
 from loyalbell.core.messages.merge_fields import fill
 from loyalbell.core.messages.own_html import clean, tracked
+from loyalbell.core.messages.sections import Section, name_of
 from loyalbell.core.messages.standard_phrases import words_in
 from loyalbell.core.segments.model import Rule
 
@@ -54,7 +55,8 @@ class CompiledEmail:
     """Liquid templates of one email.
 
     ``links`` are the addresses its links lead to, by their number; ``rules`` those that ``show_0`` ... ask;
-    ``item_lists`` the blocks behind ``items_0`` ...; ``offers`` the ids of the offers in it.
+    ``item_lists`` the blocks behind ``items_0`` ...; ``offers`` the ids of the offers in it;
+    ``sections`` the parts that are shown to some only.
     """
 
     subject: str
@@ -64,6 +66,7 @@ class CompiledEmail:
     rules: tuple[Rule, ...]
     item_lists: tuple[c.Items, ...]
     offers: tuple[int, ...]
+    sections: tuple[Section, ...] = ()
 
     @cached_property
     def words(self) -> str:
@@ -115,6 +118,7 @@ class _Compiler:
         self.aside, self.words = Aside(), words_in(email.language)
         self.links: list[str] = []
         self.rules: list[Rule] = []
+        self.sections: list[Section] = []
         self.item_lists: list[c.Items] = []
         self.offers: list[int] = []
 
@@ -128,6 +132,7 @@ class _Compiler:
             tuple(self.rules),
             tuple(self.item_lists),
             tuple(dict.fromkeys(self.offers)),
+            tuple(self.sections),
         )
 
     def _body(self) -> tuple[str, str]:
@@ -160,19 +165,21 @@ class _Compiler:
             when: c.When | None = getattr(block, "when", None)
             if when is None:
                 above = []
-            begin, end = self._condition(when, above)
+            begin, end = self._condition(when, above, name_of(block))
             one = self._block(block)
             if begin:
                 one = _Made(self._raw(begin) + one.page + self._raw(end), f"{begin}{one.plain}{end}")
             made.append(one)
         return made
 
-    def _condition(self, when: c.When | None, above: list[str]) -> tuple[str, str]:
+    def _condition(self, when: c.When | None, above: list[str], name: str) -> tuple[str, str]:
         if when is not None and when.rule is not None:
             self.rules.append(when.rule)
             above.append(f"show_{len(self.rules) - 1}")
+            self.sections.append(Section(name, above[-1]))
             return "{% if " + above[-1] + " %}", "{% endif %}"
         if when is not None and when.otherwise and above:
+            self.sections.append(Section(name, "", tuple(above)))
             return "{% unless " + " or ".join(above) + " %}", "{% endunless %}"
         return "", ""
 

@@ -2,12 +2,13 @@
 
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
 
 from loyalbell.core.messages.content import ChatContent, ShortWriting
 from loyalbell.core.messages.email_rendering import link_name
 from loyalbell.core.messages.merge_fields import FIELDS, LINKS, TOKEN, fill
+from loyalbell.core.messages.sections import Section, name_of
 from loyalbell.core.segments.model import Rule
 
 OPEN_HOURS = 24
@@ -31,6 +32,7 @@ class CompiledShort:
     picture: int | None = None
     replies: tuple[str, ...] = ()
     item_lists: tuple[()] = ()
+    sections: tuple[Section, ...] = ()
 
 
 def offers_named(text: str) -> tuple[int, ...]:
@@ -42,6 +44,7 @@ def offers_named(text: str) -> tuple[int, ...]:
 def compile_short(writing: ShortWriting) -> CompiledShort:
     links: list[str] = []
     rules: list[Rule] = []
+    sections: list[Section] = []
     above: list[str] = []
     pieces = []
 
@@ -59,18 +62,19 @@ def compile_short(writing: ShortWriting) -> CompiledShort:
         if one.when is not None and one.when.rule is not None:
             rules.append(one.when.rule)
             above.append(f"show_{len(rules) - 1}")
+            sections.append(Section(name_of(one), above[-1]))
             text = "{% if " + above[-1] + " %}" + text + "\n{% endif %}"
         elif one.when is not None and one.when.otherwise and above:
+            sections.append(Section(name_of(one), "", tuple(above)))
             text = "{% unless " + " or ".join(above) + " %}" + text + "\n{% endunless %}"
         else:
             text += "\n"
         pieces.append(text)
     whole = "".join(pieces)
+    made = CompiledShort(whole, tuple(links), tuple(rules), offers_named(whole), sections=tuple(sections))
     if isinstance(writing, ChatContent):
-        return CompiledShort(
-            whole, tuple(links), tuple(rules), offers_named(whole), writing.picture, tuple(writing.replies)
-        )
-    return CompiledShort(whole, tuple(links), tuple(rules), offers_named(whole))
+        return replace(made, picture=writing.picture, replies=tuple(writing.replies))
+    return made
 
 
 def fill_short(compiled: CompiledShort, facts: Mapping[str, object]) -> str:

@@ -27,6 +27,17 @@ class Purchases:
         keys = by_person_and_time(person[order], at[order])
         return cls(keys, np.concatenate((np.zeros(1, dtype=np.int64), np.cumsum(money[order]))))
 
+    def around(self, person: Small, at: Ints, seconds: int) -> tuple[Ints, Ints, Ints]:
+        """Orders of each within so many ``seconds`` after ``at``, their money, and that of as long before.
+
+        As ``between`` twice, with one search less: on two million orders the searches are all it costs.
+        """
+        before, then, after = (
+            np.searchsorted(self.keys, by_person_and_time(person, edge), side="right")
+            for edge in (at - seconds, at, at + seconds)
+        )
+        return after - then, self.money[after] - self.money[then], self.money[then] - self.money[before]
+
     def between(self, person: Small, low: Ints, high: Ints) -> tuple[Ints, Ints]:
         """How many orders of each with ``low < at <= high``, and their money in minor units."""
         first = np.searchsorted(self.keys, by_person_and_time(person, low), side="right")
@@ -97,6 +108,5 @@ class Compared:
 def compare(who: Qualified, purchases: Purchases, days: int, as_of: int) -> Compared:
     """Counted from qualifying, so that both groups are alike (rules of the job, section 7)."""
     over = who.taken(who.at + days * DAY <= as_of)
-    count, spent = purchases.between(over.person, over.at, over.at + days * DAY)
-    _, before = purchases.between(over.person, over.at - days * DAY, over.at)
+    count, spent, before = purchases.around(over.person, over.at, days * DAY)
     return Compared(over, (count > 0).astype(float), spent.astype(float), before.astype(float), days)

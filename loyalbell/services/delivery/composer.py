@@ -2,7 +2,7 @@
 
 import json
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import datetime
 from email.errors import MessageError
 
@@ -15,6 +15,7 @@ from loyalbell.channels.sender import Outgoing
 from loyalbell.core.messages.content import AnyWriting, ChatContent, EmailContent, TextContent
 from loyalbell.core.messages.email_rendering import FilledEmail
 from loyalbell.core.messages.merge_fields import FieldProblem
+from loyalbell.core.messages.sections import marks
 from loyalbell.core.messages.short_rendering import CompiledShort, conversation_open, fill_short
 from loyalbell.core.messages.text_parts import parts
 from loyalbell.core.policy.origins import PROOF, TO_ONE
@@ -65,6 +66,7 @@ class Made:
     delivery_id: int
     outgoing: Outgoing | None = None
     language: str | None = None
+    shown: str = ""
     parts: int | None = None
     cost_minor: int | None = None
     cause: str | None = None
@@ -139,11 +141,12 @@ class Composer:
             raise Withhold("not made", str(fault)[:200]) from fault
         address, name = delivery.address or "", message_id(delivery, self.shop)
         outgoing = Outgoing(delivery.id, sender, address, name, content, delivery.channel)
+        whole = Made(delivery.id, outgoing, writing.language, marks(template.sections, facts))
         if not (isinstance(writing, TextContent) and isinstance(filled, str)):
-            return Made(delivery.id, outgoing, writing.language)
+            return whole
         count = parts(filled).parts
         cost = round(count * self._settings(delivery.channel).cost_minor)
-        return Made(delivery.id, outgoing, writing.language, count, cost)
+        return replace(whole, parts=count, cost_minor=cost)
 
     def _filled(self, delivery: Delivery, template: Compiled, facts: dict[str, object]) -> Filled:
         if delivery.origin_kind == PROOF:

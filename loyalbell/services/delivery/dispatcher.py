@@ -194,7 +194,7 @@ def _note(application: Application, made: Sequence[Made]) -> list[Outgoing]:
         for one in made:
             delivery = rows[one.delivery_id]
             delivery.language = one.language or delivery.language
-            delivery.parts, delivery.cost_minor = one.parts, one.cost_minor
+            delivery.shown, delivery.parts, delivery.cost_minor = one.shown, one.parts, one.cost_minor
             if one.outgoing is None:
                 become(delivery, WITHHELD, cause=one.cause, detail=one.detail)
     return [one.outgoing for one in made if one.outgoing is not None]

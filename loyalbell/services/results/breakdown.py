@@ -16,30 +16,16 @@ from loyalbell.core.policy.delivery_state import SENT
 from loyalbell.core.policy.origins import Origin
 from loyalbell.services.application import Application
 from loyalbell.services.results.by_a_person import did
+from loyalbell.services.results.by_section import by_section
 from loyalbell.services.results.credits import Credits, credits_from, of_deliveries
+from loyalbell.services.results.parts import Part
 from loyalbell.services.results.ranges import Days
 from loyalbell.storage.schema import Delivery, DeliveryEvent, Department, Item
 
 WEEKDAYS = ("Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Sunday")
-FEWEST = 20
-"""Below so many messages a share says nothing (a decision of ours)."""
 QUARTER = 900
 """No time zone changes its offset within a quarter of an hour."""
 MOST_LINES = 8
-
-
-@dataclass(frozen=True)
-class Part:
-    """Messages of one kind: how many were delivered, clicked, and led to orders."""
-
-    name: str
-    delivered: int
-    clicked: int
-    orders: int
-
-    @property
-    def clicked_share(self) -> float | None:
-        return self.clicked / self.delivered if self.delivered >= FEWEST else None
 
 
 @dataclass(frozen=True)
@@ -66,6 +52,7 @@ def breakdown(application: Application, origin: Origin, days: Days) -> dict[str,
     }
     with application.database.reading() as session:
         parts["Language"] = _by_language(session, origin, days, credited)
+        parts["Section shown"] = by_section(session, application.the_shop(), mine, pressed, orders)
     return {name: rows for name, rows in parts.items() if len(rows) > 1}
 
 

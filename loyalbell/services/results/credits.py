@@ -5,7 +5,6 @@ from typing import Any
 
 import numpy as np
 from sqlalchemy import Integer, select, type_coerce
-from sqlalchemy.orm import Session
 
 from loyalbell.core.channels import CHANNELS
 from loyalbell.core.history.columns import Ints, Mask, Small
@@ -16,9 +15,17 @@ from loyalbell.services.application import Application, UnitOfWork
 from loyalbell.services.results.by_a_person import BY_A_PERSON
 from loyalbell.services.results.ranges import Days
 from loyalbell.services.settings.channels import ResultsSettings, loaded
-from loyalbell.storage.schema import Delivery, DeliveryEvent, OfferCode, Redemption
+from loyalbell.storage.schema import Delivery, DeliveryEvent
 
 AT_ONCE = 5_000
+CODES_USED = (
+    "SELECT redemption.order_id, offer_code.delivery_id FROM redemption"
+    " JOIN offer_code ON offer_code.id = redemption.code_id"
+    " JOIN delivery ON delivery.id = offer_code.delivery_id"
+    f" WHERE redemption.order_id IS NOT NULL AND delivery.origin_kind IN ('{CAMPAIGN}', '{SEQUENCE}')"
+    " ORDER BY redemption.order_id, redemption.id"
+)
+"""As whole numbers, without a row object for each: there may be very many."""
 
 
 @dataclass(frozen=True)
@@ -104,12 +111,9 @@ def _credits(
         kinds.append((Reason.OPEN, _opened_by_people(application, snapshot, ours)))
     found = attribute(person, at, kinds, counting.window_days)
     delivery, reason = found.delivery, found.reason
-    with application.database.reading() as session:
-        codes = _codes_used(session)
-    by_code = np.array([codes.get(order, -1) for order in key.tolist()] if codes else [], dtype=np.int64)
-    if len(by_code):
-        delivery = np.where(by_code >= 0, by_code, delivery)
-        reason = np.where(by_code >= 0, np.int32(Reason.CODE), reason)
+    by_code = _by_code(application, key)
+    delivery = np.where(by_code >= 0, by_code, delivery)
+    reason = np.where(by_code >= 0, np.int32(Reason.CODE), reason)
     return Credits(key, person, at, money, delivery, reason)
 
 
@@ -140,13 +144,14 @@ def _opened_by_people(application: Application, snapshot: HistorySnapshot, ours:
     return Touches(opens.person[kept], opens.at[kept], opens.delivery[kept])
 
 
-def _codes_used(session: Session) -> dict[int, int]:
-    """By order the delivery whose code was used with it."""
-    query = (
-        select(Redemption.order_id, OfferCode.delivery_id)
-        .join(OfferCode, OfferCode.id == Redemption.code_id)
-        .join(Delivery, Delivery.id == OfferCode.delivery_id)
-        .where(Redemption.order_id.is_not(None), Delivery.origin_kind.in_((CAMPAIGN, SEQUENCE)))
-        .order_by(Redemption.order_id)
-    )
-    return {order: delivery for order, delivery in session.execute(query) if order and delivery}
+def _by_code(application: Application, orders: Ints) -> Ints:
+    """By order the delivery whose code was used with it, -1 where there is none."""
+    with application.database.reading() as session:
+        found = session.connection().exec_driver_sql(CODES_USED)
+        used = np.array(list(map(tuple, found)), dtype=np.int64).reshape(-1, 2)
+    if not len(used):
+        return np.full(len(orders), -1, dtype=np.int64)
+    # of several codes with one order the last one counts
+    place = np.searchsorted(used[:, 0], orders, side="right") - 1
+    near = used[np.maximum(place, 0)]
+    return np.where((place >= 0) & (near[:, 0] == orders), near[:, 1], -1)

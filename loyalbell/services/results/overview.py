@@ -9,7 +9,7 @@ from sqlalchemy.orm import Session
 
 from loyalbell.core.channels import CHANNELS
 from loyalbell.core.clock.zones import DAY
-from loyalbell.core.history.columns import Ints, Small
+from loyalbell.core.history.columns import Ints, Parted, Small
 from loyalbell.core.history.snapshot import Deliveries, HistorySnapshot
 from loyalbell.core.policy.origins import CAMPAIGN, SEQUENCE, Origin
 from loyalbell.core.results.came_back import Compared, Purchases, Qualified, compare
@@ -117,6 +117,7 @@ class _Working:
         self.qualifying = Qualifying(application)
         self.service: set[int] = set()
         self.sent = snapshot.deliveries.taken(snapshot.deliveries.span(days.low, min(days.high, self.now)))
+        self.by_number = Parted(self.sent.origin_id)
 
     def overview(self) -> Overview:
         with self.application.database.reading() as session:
@@ -202,8 +203,8 @@ class _Working:
         )
 
     def _deliveries(self, origin: Origin) -> Deliveries:
-        code = self.snapshot.words.get(origin[0], -1)
-        return self.sent.taken((self.sent.origin == code) & (self.sent.origin_id == origin[1]))
+        rows = self.by_number.rows(origin[1])
+        return self.sent.taken(rows[self.sent.origin[rows] == self.snapshot.words.get(origin[0], -1)])
 
     def _trend(self, at: Ints) -> tuple[int, ...]:
         edges = np.linspace(self.days.low, self.days.high + 1, PARTS + 1)

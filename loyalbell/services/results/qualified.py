@@ -9,7 +9,7 @@ import numpy as np
 from sqlalchemy import select
 
 from loyalbell.core.clock.local_time import local_day, start_of_day
-from loyalbell.core.history.columns import Ints, Mask, Small, by_person_and_time
+from loyalbell.core.history.columns import Ints, Mask, Parted, Small, by_person_and_time
 from loyalbell.core.history.snapshot import ENROLMENT_ENDS, HistorySnapshot
 from loyalbell.core.policy.delivery_state import WITHHELD
 from loyalbell.core.policy.holdout import Holdout, quarter_of
@@ -102,13 +102,14 @@ class Qualifying:
     def _of_campaign(self, campaign_id: int) -> Qualified:
         """Whoever it left for, whatever became of it there, as those held back were drawn before that."""
         rows = self.snapshot.deliveries
-        mine = (rows.origin == self.snapshot.words.get(CAMPAIGN, -1)) & (rows.origin_id == campaign_id)
+        mine = self._kept("deliveries by number", lambda: Parted(rows.origin_id)).rows(campaign_id)
+        mine = mine[rows.origin[mine] == self.snapshot.words.get(CAMPAIGN, -1)]
         of, held, at = self._kept("held back by campaigns", self._held_by_campaigns)
         here = of == campaign_id
         return Qualified(
             np.concatenate((rows.person[mine], held[here])),
             np.concatenate((rows.at[mine], at[here])),
-            np.arange(int(mine.sum()) + int(here.sum())) >= int(mine.sum()),
+            np.arange(len(mine) + int(here.sum())) >= len(mine),
         )
 
     def _held_by_campaigns(self) -> tuple[Ints, Small, Ints]:

@@ -45,6 +45,8 @@ class Delivery(Base):
 
     The unique key is what keeps anyone from getting the same message twice: a
     delivery is written before anything is handed to a channel, and handed over once.
+    ``shown``: of each section of its writing in turn whether the person is shown it
+    (``core/messages/sections.py``).
     ``first_due_at``: when it might first have gone, once it was put off by a limit or by the network; its
     patience counts from then. ``handed_at`` is empty while it is in hand and has not been handed over yet.
     """
@@ -77,6 +79,7 @@ class Delivery(Base):
     delivered_at: Mapped[datetime | None]
     language: Mapped[str] = mapped_column(default="", server_default="")
     held_batch_id: Mapped[int | None]
+    shown: Mapped[str] = mapped_column(default="", server_default="")
     parts: Mapped[int | None]
     cost_minor: Mapped[int | None]
 

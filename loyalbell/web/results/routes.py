@@ -211,16 +211,18 @@ def sequence_page(
     return context.page("results/sequence.html", "results", status=422 if problem else 200, **values)
 
 
-@router.get("/results/sequence/{sequence_id}/segments")
+@router.get("/results/{kind}/{number}/segments")
 def segments_piece(
-    sequence_id: int, asked: Annotated[Asked, Depends()], context: RequestContext = SignedIn
+    kind: str, number: int, asked: Annotated[Asked, Depends()], context: RequestContext = SignedIn
 ) -> Response:
-    """What it added among the people of each segment; asked for when somebody wants to see it."""
+    """What a campaign or sequence added among the people of each segment; asked for when somebody wants to
+    see it.
+    """
     days, _ = days_asked(context, asked)
-    origin = (SEQUENCE, sequence_id)
-    row = next((row for row in overview(context.application, days).rows if row.origin == origin), None)
+    rows = overview(context.application, days).rows
+    row = next((row for row in rows if row.origin == (kind, number)), None)
     if row is None:
-        raise NotFound("No such sequence has been live in these days.")
+        raise NotFound("No such campaign or sequence has been live in these days.")
     parts = part_views(by_segment(context.application, row, days))
     return HTMLResponse(
         context.piece("results/segments_lift.html", lift_parts=parts, per_thousand=per_thousand)

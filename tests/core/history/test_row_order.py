@@ -6,7 +6,7 @@ import numpy as np
 from hypothesis import given
 from hypothesis import strategies as st
 
-from loyalbell.core.history.columns import order_by_person
+from loyalbell.core.history.columns import Parted, order_by_person
 
 rows = st.lists(st.tuples(st.integers(0, 5), st.integers(-3, 3)), max_size=30)
 
@@ -20,3 +20,12 @@ class RowOrderTest(unittest.TestCase):
         at = np.array([row[1] for row in given_rows], dtype=np.int64)
         found = order_by_person(person, at)
         self.assertEqual(found.tolist(), np.lexsort((at, person)).tolist())
+
+
+class PartedTest(unittest.TestCase):
+    @given(st.lists(st.integers(-3, 4), max_size=30))
+    def test_as_a_look_at_every_row(self, values: list[int]) -> None:
+        parted = Parted(np.array(values, dtype=np.int32))
+        for value in range(-4, 6):
+            wanted = [row for row, here in enumerate(values) if here == value]
+            self.assertEqual(parted.rows(value).tolist(), wanted)
