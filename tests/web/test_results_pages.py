@@ -36,14 +36,14 @@ from loyalbell.post_room.store import PostRoomStore
 from loyalbell.services.campaigns.audience import audience, plan_of
 from loyalbell.services.integrations import api_tokens
 from loyalbell.services.results import openings
-from loyalbell.services.results.breakdown import WEEKDAYS, breakdown
+from loyalbell.services.results.breakdown.by_kind import WEEKDAYS, breakdown
+from loyalbell.services.results.breakdown.lift_by import by_month, by_segment
+from loyalbell.services.results.breakdown.offers_used import offers_of
 from loyalbell.services.results.credits import credits_of
 from loyalbell.services.results.detail import detail
 from loyalbell.services.results.experiments import experiments
-from loyalbell.services.results.lift_by import by_month, by_segment
 from loyalbell.services.results.links import links_of
 from loyalbell.services.results.of_orders import credited_orders
-from loyalbell.services.results.offers_used import offers_of
 from loyalbell.services.results.overview import Overview, ResultRow, compared_of, overview
 from loyalbell.services.results.ranges import RANGES, days_of
 from loyalbell.services.segments import commands as segment_commands

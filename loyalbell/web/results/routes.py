@@ -10,12 +10,12 @@ from starlette.datastructures import FormData
 from loyalbell.core.clock.local_time import local_day
 from loyalbell.core.policy.origins import SEQUENCE, Origin
 from loyalbell.services.results import deliverability, openings
-from loyalbell.services.results.breakdown import breakdown, ordered
+from loyalbell.services.results.breakdown.by_kind import breakdown, ordered
+from loyalbell.services.results.breakdown.lift_by import by_month, by_segment
+from loyalbell.services.results.breakdown.offers_used import offers_of
 from loyalbell.services.results.detail import detail
 from loyalbell.services.results.experiments import CannotKeep, experiments, keep_only, of_origin
 from loyalbell.services.results.export import as_csv, as_sheet
-from loyalbell.services.results.lift_by import by_month, by_segment
-from loyalbell.services.results.offers_used import offers_of
 from loyalbell.services.results.overview import RETURN_DAYS, in_order, overview
 from loyalbell.services.results.people import FIGURES as PEOPLE_FIGURES
 from loyalbell.services.results.people import behind

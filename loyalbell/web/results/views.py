@@ -8,9 +8,9 @@ from loyalbell.core.policy.origins import SEQUENCE
 from loyalbell.core.results.experiment import TestVerdict
 from loyalbell.core.results.lift import Interval
 from loyalbell.core.results.verdict import Judged, Verdict
+from loyalbell.services.results.breakdown.lift_by import LiftPart
 from loyalbell.services.results.detail import Detail
 from loyalbell.services.results.experiments import Experiment
-from loyalbell.services.results.lift_by import LiftPart
 from loyalbell.services.results.overview import ResultRow
 from loyalbell.services.results.ranges import RANGES, Days
 from loyalbell.web.formatting import signed

@@ -8,8 +8,8 @@ from loyalbell.services.campaigns import commands as campaign_commands
 from loyalbell.services.delivery import engagement
 from loyalbell.services.messages import commands as message_commands
 from loyalbell.services.messages import queries as message_queries
-from loyalbell.services.results.breakdown import breakdown
-from loyalbell.services.results.parts import Part
+from loyalbell.services.results.breakdown.by_kind import breakdown
+from loyalbell.services.results.breakdown.part import Part
 from loyalbell.services.results.ranges import days_of
 from loyalbell.services.scheduler import tick
 from loyalbell.storage.schema import Delivery

@@ -8,7 +8,7 @@ from loyalbell.core.history.columns import Ints
 from loyalbell.core.history.snapshot import Deliveries
 from loyalbell.core.messages.sections import SHOWN
 from loyalbell.services.delivery.writings import Writings
-from loyalbell.services.results.parts import Part
+from loyalbell.services.results.breakdown.part import Part
 from loyalbell.storage.schema import Delivery, Shop
 
 AT_ONCE = 5_000

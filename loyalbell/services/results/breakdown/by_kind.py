@@ -15,10 +15,10 @@ from loyalbell.core.history.snapshot import Deliveries, HistorySnapshot
 from loyalbell.core.policy.delivery_state import SENT
 from loyalbell.core.policy.origins import Origin
 from loyalbell.services.application import Application
+from loyalbell.services.results.breakdown.by_section import by_section
+from loyalbell.services.results.breakdown.part import Part
 from loyalbell.services.results.by_a_person import did
-from loyalbell.services.results.by_section import by_section
 from loyalbell.services.results.credits import Credits, credits_from, of_deliveries
-from loyalbell.services.results.parts import Part
 from loyalbell.services.results.ranges import Days
 from loyalbell.storage.schema import Delivery, DeliveryEvent, Department, Item
 

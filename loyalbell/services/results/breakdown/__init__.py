@@ -1,0 +1,1 @@
+"""What one campaign or sequence brought and added, told apart."""
