@@ -12,7 +12,7 @@ from alembic.autogenerate import compare_metadata
 from alembic.migration import MigrationContext
 from sqlalchemy import create_engine
 
-from loyalbell.storage.database import migration_config
+from loyalbell.storage.opening import migration_config
 from loyalbell.storage.schema import Base
 
 VERSIONS = Path(__file__).resolve().parent.parent / "loyalbell/storage/migrations/versions"

@@ -18,9 +18,10 @@ from loyalbell.services.application import Application
 from loyalbell.services.delivery.leader_lease import AlreadyTicking
 from loyalbell.services.imports import commands as import_commands
 from loyalbell.services.imports import exports
-from loyalbell.storage.database import BOOK_FILE, DatabaseTooNew
+from loyalbell.storage.database import BOOK_FILE
 from loyalbell.storage.files.column_mapping import KINDS
 from loyalbell.storage.files.table_reader import FileProblem
+from loyalbell.storage.opening import BookProblem
 from loyalbell.storage.schema import ImportRun
 from loyalbell.web.server import PortTaken, Server
 
@@ -100,7 +101,7 @@ def serve(
     """Starts with your own book; the first visit sets the shop up."""
     try:
         server = server_for(data, port, mail_port=mail_port)
-    except DatabaseTooNew as problem:
+    except BookProblem as problem:
         raise fail(str(problem)) from problem
     out.print(f"Loyal Bell: {server.address}")
     _serve(server)

@@ -9,9 +9,21 @@ from sqlalchemy.orm import Session
 from loyalbell.core.history.snapshot import HistorySnapshot
 from loyalbell.services.background_work import BackgroundResults, Jobs, LatestRequest, ResultCache
 from loyalbell.services.clock import Clock, clock_for
+from loyalbell.storage import backup_file
+from loyalbell.storage.backup_file import BackupProblem
 from loyalbell.storage.database import Database
+from loyalbell.storage.opening import BookProblem
 from loyalbell.storage.schema import Base, LogEntry, Shop
 from loyalbell.storage.snapshot_cache import SnapshotCache
+
+
+def put_away(book: Path, revision: str) -> None:
+    """A backup before the book is brought up to date: without one it is not."""
+    try:
+        backup_file.write(book, book.parent / backup_file.FOLDER, "before an upgrade")
+    except BackupProblem as problem:
+        raise BookProblem(f"{book} is not brought up to date from step {revision}: {problem}") from problem
+
 
 UnitOfWork = Session
 """The writing transaction that an act is part of; pages and commands only hand it on."""
@@ -20,12 +32,14 @@ Row = TypeVar("Row", bound=Base)
 
 class Application:
     def __init__(self, data: Path, clock: Clock | None = None) -> None:
-        self.database = Database(data)
+        self.database = Database(data, put_away)
         self.clock = clock or clock_for(self.database)
         self.jobs, self.cache = Jobs(), ResultCache()
         self.background = BackgroundResults()
         self.latest: LatestRequest[Any] = LatestRequest()
         self.import_turn = Lock()
+        self.troubles: dict[str, str] = {}
+        """What is wrong with the machine (no backup, no room), in words, by topic; shown on Today."""
         self._snapshots = SnapshotCache(self.database)
 
     @property

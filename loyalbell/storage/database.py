@@ -1,32 +1,45 @@
-"""Opening the book: one SQLite file in write-ahead mode, brought to the newest migration."""
+"""The book: one SQLite file in write-ahead mode, read from many threads and written by one at a time."""
 
 import sqlite3
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
+from threading import local
 
-from alembic import command
-from alembic.config import Config
-from alembic.migration import MigrationContext
-from alembic.script import ScriptDirectory
 from sqlalchemy import Engine, create_engine, event
 from sqlalchemy.engine.interfaces import DBAPIConnection
-from sqlalchemy.exc import NoResultFound
+from sqlalchemy.exc import DatabaseError, NoResultFound
 from sqlalchemy.orm import Session
 
-from loyalbell.storage import change_tracking, references
+from loyalbell.storage import change_tracking, opening
+from loyalbell.storage.opening import BUSY_SECONDS
+from loyalbell.storage.writer_turn import WriterTurn
 
 BOOK_FILE = "book.sqlite3"
-MIGRATIONS = Path(__file__).parent / "migrations"
-BUSY_SECONDS = 60
+POOLED = 24
+"""Connections kept open. Beyond them more are opened and closed again: nobody ever waits for one, so that no
+two threads can wait for each other.
+"""
 
 
 class NotOnFile(LookupError):
     """A row that was asked for by its number is not there, or not any more."""
 
 
-class DatabaseTooNew(Exception):
-    """The file was written by a newer Loyal Bell than this one."""
+class BookBusy(Exception):
+    """Another has been writing for so long that this was given up. Nothing was changed."""
+
+
+class DiskFull(Exception):
+    """The book could not be written, since there is no room on the disk. Nothing was changed."""
+
+
+class BookDamaged(Exception):
+    """What was asked of the book cannot be read. Nothing was changed."""
+
+
+class WithinTransaction(RuntimeError):
+    """A second transaction, or the snapshot, was asked for while this thread writes."""
 
 
 def _set_up_connection(connection: DBAPIConnection, _record: object) -> None:
@@ -37,83 +50,132 @@ def _set_up_connection(connection: DBAPIConnection, _record: object) -> None:
         "foreign_keys=ON",
         "synchronous=FULL",
         "temp_store=MEMORY",
-        "cache_size=-98304",
+        "cache_size=-32768",
+        "mmap_size=268435456",
     ):
         connection.execute(f"PRAGMA {pragma}")
 
 
 def engine_for(path: Path) -> Engine:
-    """An engine on the file at ``path``. Sessions begin their transactions explicitly."""
-    engine = create_engine(f"sqlite:///{path}", connect_args={"timeout": BUSY_SECONDS})
+    """An engine on the file at ``path``. Sessions begin their transactions explicitly.
+
+    What is written never stands in the log: it is about customers.
+    """
+    engine = create_engine(
+        f"sqlite:///{path}",
+        connect_args={"timeout": BUSY_SECONDS},
+        pool_size=POOLED,
+        max_overflow=-1,
+        hide_parameters=True,
+    )
     event.listen(engine, "connect", _set_up_connection)
     return engine
 
 
-def migration_config(url: str) -> Config:
-    config = Config()
-    config.set_main_option("script_location", str(MIGRATIONS))
-    config.set_main_option("sqlalchemy.url", url)
-    return config
-
-
 class Database:
-    """The shop's database in folder ``data``: the one truth everything else is read from."""
+    """The shop's database in folder ``data``: the one truth everything else is read from.
 
-    def __init__(self, data: Path) -> None:
-        data.mkdir(parents=True, exist_ok=True)
+    ``put_away`` is given a book of an earlier version and its migration, and keeps a copy of it.
+    """
+
+    def __init__(
+        self, data: Path, put_away: Callable[[Path, str], None] = lambda path, revision: None
+    ) -> None:
         self.data = data
         self.path = data / BOOK_FILE
+        opening.prepare(self.path, put_away)
         self.engine = engine_for(self.path)
-        self._migrate()
+        self.turn = WriterTurn()
+        self._mine = local()
 
-    def _migrate(self) -> None:
-        config = migration_config(str(self.engine.url))
-        script = ScriptDirectory.from_config(config)
-        with self.engine.connect() as connection:
-            current = MigrationContext.configure(connection).get_current_revision()
-        if current == script.get_current_head():
-            return
-        if current is not None and current not in {r.revision for r in script.walk_revisions()}:
-            raise DatabaseTooNew(
-                f"{self.path} was written by a newer version of Loyal Bell. Open it with that version."
-            )
-        command.upgrade(config, "head")
-        with self.transaction() as session:
-            references.rebuild(session)
+    @property
+    def is_writing(self) -> bool:
+        """Whether this thread is within a transaction."""
+        return getattr(self._mine, "session", None) is not None
 
     @contextmanager
     def reading(self) -> Iterator[Session]:
-        """A session that sees one consistent state and writes nothing."""
-        with Session(self.engine, expire_on_commit=False) as session:
+        """A session that sees one consistent state and writes nothing.
+
+        Within a transaction it reads what that has written, on the same connection: who holds the book's one
+        writer never waits for another connection.
+        """
+        own: Session | None = getattr(self._mine, "session", None)
+        if own is not None:
+            own.flush()
+            with Session(bind=own.connection(), expire_on_commit=False) as session, _in_our_words():
+                yield session
+            return
+        with Session(self.engine, expire_on_commit=False) as session, _in_our_words():
             session.connection().exec_driver_sql("BEGIN")
             try:
                 yield session
-            except NoResultFound as missing:
-                raise NotOnFile(str(missing)) from missing
             finally:
                 session.connection().exec_driver_sql("ROLLBACK")
 
     @contextmanager
-    def transaction(self) -> Iterator[Session]:
+    def transaction(self, wait: float = BUSY_SECONDS) -> Iterator[Session]:
         """The unit of work: the one writer. Its changes are kept together at the end, or not at all.
 
-        What it changed of the snapshot is noted by itself (``change_tracking``).
+        What it changed of the snapshot is noted by itself (``change_tracking``). Raises ``BookBusy`` where
+        its turn does not come within ``wait`` seconds, and ``DiskFull``.
         """
-        with Session(self.engine, expire_on_commit=False) as session:
-            connection = session.connection()
-            change_tracking.track(connection)
-            connection.exec_driver_sql("BEGIN IMMEDIATE")
-            try:
+        if self.is_writing:
+            raise WithinTransaction("this thread writes already; do it in one transaction")
+        if not self.turn.take(wait):
+            raise BookBusy("Another has been writing for a long time. Nothing was changed; try again soon.")
+        try:
+            with (
+                _in_our_words(),
+                Session(self.engine, expire_on_commit=False) as session,
+                self._writing(session),
+            ):
                 yield session
-                session.flush()
-                change_tracking.write_notes(session)
-                connection.exec_driver_sql("COMMIT")
-            except BaseException as problem:
-                if connection.connection.driver_connection.in_transaction:  # type: ignore[union-attr]
-                    connection.exec_driver_sql("ROLLBACK")
-                if isinstance(problem, NoResultFound):
-                    raise NotOnFile(str(problem)) from problem
-                raise
+        finally:
+            self.turn.give_back()
+
+    @contextmanager
+    def _writing(self, session: Session) -> Iterator[None]:
+        connection = session.connection()
+        change_tracking.track(connection)
+        connection.exec_driver_sql("BEGIN IMMEDIATE")
+        self._mine.session = session
+        try:
+            yield
+            session.flush()
+            change_tracking.write_notes(session)
+            connection.exec_driver_sql("COMMIT")
+        except BaseException:
+            if connection.connection.driver_connection.in_transaction:  # type: ignore[union-attr]
+                connection.exec_driver_sql("ROLLBACK")
+            raise
+        finally:
+            self._mine.session = None
 
     def close(self) -> None:
         self.engine.dispose()
+
+
+@contextmanager
+def _in_our_words() -> Iterator[None]:
+    """What SQLite or SQLAlchemy say, as one of our own exceptions where we have one for it."""
+    try:
+        yield
+    except NoResultFound as missing:
+        raise NotOnFile(str(missing)) from missing
+    except DatabaseError as error:
+        said = str(error.orig)
+        for words, kind in KINDS.items():
+            if words in said:
+                raise kind(said) from error
+        raise
+
+
+KINDS: dict[str, type[Exception]] = {
+    "database is locked": BookBusy,
+    "disk is full": DiskFull,
+    "disk I/O error": DiskFull,
+    "malformed": BookDamaged,
+    "not a database": BookDamaged,
+}
+"""What SQLite says, and what it means for whoever asked."""

@@ -4,7 +4,7 @@ from threading import Lock
 
 from loyalbell.core.history.snapshot import HistorySnapshot
 from loyalbell.storage import change_log
-from loyalbell.storage.database import Database
+from loyalbell.storage.database import Database, WithinTransaction
 from loyalbell.storage.snapshot_loading import follow, load_snapshot
 
 
@@ -15,7 +15,12 @@ class SnapshotCache:
         self._ledger: HistorySnapshot | None = None
 
     def current(self) -> HistorySnapshot:
-        """The ledger as of the newest committed write; reads only what the journal says has changed."""
+        """The ledger as of the newest committed write; reads only what the journal says has changed.
+
+        Raises ``WithinTransaction``: what is not committed yet must not get into it.
+        """
+        if self._database.is_writing:
+            raise WithinTransaction("ask for the snapshot before the transaction begins")
         with self._lock, self._database.reading() as reader:
             version = change_log.newest(reader)
             if self._ledger is None:

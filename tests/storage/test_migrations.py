@@ -8,7 +8,8 @@ from typing import Any
 from alembic import command
 from alembic.script import ScriptDirectory
 
-from loyalbell.storage.database import BOOK_FILE, Database, migration_config
+from loyalbell.storage.database import BOOK_FILE, Database
+from loyalbell.storage.opening import migration_config
 from loyalbell.storage.references import rebuild
 from tests.support import scratch_folder
 
@@ -35,6 +36,8 @@ SPECIAL: dict[str, Any] = {
     "currency": "GBP",
     "country": "GB",
     "name": "first",
+    "by_weekday": "[]",
+    "let_in": "{}",
 }
 
 

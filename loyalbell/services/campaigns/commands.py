@@ -19,6 +19,7 @@ from loyalbell.services.campaigns.audience import Audience, audience, plan_of
 from loyalbell.services.campaigns.queries import CannotSend, blocked, findings, message_ids
 from loyalbell.services.delivery.link_tokens import new_token
 from loyalbell.services.delivery.outbox import become_all
+from loyalbell.services.delivery.perhaps_gone import until_of
 from loyalbell.services.delivery.rendering import newest_version
 from loyalbell.services.settings.channels import CareSettings
 from loyalbell.storage.schema import Campaign, Delivery, Message, Segment, Shop
@@ -251,7 +252,10 @@ def _start(application: Application, session: Session, campaign: Campaign, who: 
     versions = {message_id: newest_version(session, message_id).id for message_id in message_ids(campaign)}
     recurs = plan.recurs or campaign.started_at is not None
     occurrence = (campaign.round_at or now).isoformat(timespec="minutes") if recurs else ""
-    rows = _deliveries(campaign, versions, who, now, shop.zone)
+    until, meant = until_of(session), campaign.goes_out_at
+    # a round that was due before a restore may have left from the book that was lost
+    begins = meant if until is not None and meant is not None and meant <= until else now
+    rows = _deliveries(campaign, versions, who, begins, shop.zone)
     session.execute(insert(Delivery), [row | {"occurrence": occurrence} for row in rows])
     campaign.state, campaign.message_version_id = "sending", versions[campaign.message_id]
     campaign.started_at = campaign.started_at or now

@@ -60,7 +60,7 @@ def _settled(application: Application, delivery_id: int, is_there: bool) -> bool
         if is_there:
             become(delivery, SENT, sent_at=delivery.handed_at, detail=None)
         else:
-            become(delivery, PLANNED, detail=None, handed_at=None)
+            become(delivery, PLANNED, detail=None, handed_at=None, decided_at=application.clock.now())
         return True
 
 

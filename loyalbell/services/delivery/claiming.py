@@ -12,6 +12,7 @@ from loyalbell.core.clock.local_time import local_day
 from loyalbell.core.policy.delivery_state import IN_FLIGHT, LEFT_US, SENT, WITHHELD
 from loyalbell.core.policy.origins import ANSWER, PROOF, TO_ONE
 from loyalbell.core.policy.send_policy import SendFacts, first_refusal
+from loyalbell.services.delivery.message_keys import give_keys
 from loyalbell.services.delivery.outbox import become
 from loyalbell.services.delivery.rendering import Codes, codes_for
 from loyalbell.services.delivery.writings import Writings
@@ -111,6 +112,7 @@ class Claim:
             to_one = delivery.origin_kind in TO_ONE and delivery.address
             address = delivery.address if to_one else care[delivery.person_id].address
             become(delivery, IN_FLIGHT, handed_at=None, detail=None, address=address)
+        give_keys(self.session, going)
         return [delivery.id for delivery in going], self._all_codes(going, people)
 
     def _same_address(self, deliveries: Sequence[Delivery], care: Mapping[int, SendFacts]) -> set[int]:

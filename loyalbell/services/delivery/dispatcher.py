@@ -26,6 +26,7 @@ from loyalbell.services.delivery.enrolment_recheck import exited_since, left_by_
 from loyalbell.services.delivery.leader_lease import Lease
 from loyalbell.services.delivery.outbox import become
 from loyalbell.services.delivery.outcomes import BatchOutcomes, give_back, give_up_on, mark_handed
+from loyalbell.services.delivery.perhaps_gone import without_doubtful
 from loyalbell.services.delivery.timing import allowed_now
 from loyalbell.services.delivery.writings import Writings
 from loyalbell.services.settings.channels import CareSettings
@@ -152,7 +153,8 @@ def claim(application: Application, limit: int, channel: str = "email", lease: L
         given_up = give_up_on(session, channel, now) if circuit.is_open else 0
         most = circuit.batch(int(now.timestamp()), limit)
         claimed = list(session.scalars(_next(session, channel, most, now).where(Delivery.id.in_(gone))))
-        deliveries = allowed_now(session, shop, _of_resting(session, claimed), now)
+        certain = without_doubtful(session, _of_resting(session, claimed))
+        deliveries = allowed_now(session, shop, certain, now)
         writings = Writings(shop)
         ended = gone | left_by_now(session, deliveries)
         going, codes = Claim(session, shop, now, writings).take(deliveries, channel, ended)

@@ -26,7 +26,7 @@ def let_go(session: Session, deliveries: Iterable[Delivery], now: datetime, **fa
         ends = ends_of_their_day(session, shop, some)
         for delivery in some:
             due = due_again(delivery.first_due_at or delivery.due_at, ends.get(delivery.id), now)
-            become(delivery, PLANNED, due_at=due, first_due_at=None, **facts)
+            become(delivery, PLANNED, due_at=due, first_due_at=None, decided_at=now, **facts)
 
 
 def due_again(first: datetime, end_of_its_day: datetime | None, now: datetime) -> datetime:

@@ -366,8 +366,8 @@ def _fill(compiled: Compiled, facts: Mapping[str, object]) -> Filled:
 
 
 def message_id(delivery: Delivery, shop: Shop) -> str:
-    """Always the same for one touch, so that a message can be told again."""
-    return f"<{delivery.token}@{shop.sender_email.partition('@')[2] or 'localhost'}>"
+    """Always the same for one message, so that a network can be asked about it."""
+    return f"<{delivery.message_key}@{shop.sender_email.partition('@')[2] or 'localhost'}>"
 
 
 def _reply_address(delivery: Delivery, settings: EmailSettings) -> str:

@@ -62,8 +62,8 @@ def failed(application: Application, channel: str, message_id: str, permanent: b
 
 
 def _delivery_of(session: Session, message_id: str) -> Delivery | None:
-    token = message_id.strip().strip("<>").partition("@")[0]
-    return session.scalar(select(Delivery).where(Delivery.token == token)) if token else None
+    key = message_id.strip().strip("<>").partition("@")[0]
+    return session.scalar(select(Delivery).where(Delivery.message_key == key)) if key else None
 
 
 def take_mail(application: Application, recipients: Sequence[str], raw: bytes) -> None:

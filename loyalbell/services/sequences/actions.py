@@ -20,6 +20,7 @@ from loyalbell.core.sequences.plan_tree import Tree, tree_of
 from loyalbell.core.sequences.walk import Act
 from loyalbell.services.customers.reachability import suppress_in
 from loyalbell.services.delivery.link_tokens import new_token
+from loyalbell.services.delivery.perhaps_gone import until_of
 from loyalbell.services.delivery.rendering import newest_version, run_of
 from loyalbell.services.offers import commands as offer_commands
 from loyalbell.services.sequences.enrolment import bring
@@ -66,24 +67,30 @@ class ActionWriter:
             self.versions[message_id] = newest_version(self.session, message_id).id if there else None
         return self.versions[message_id]
 
-    def do(self, tree: Tree, place: Place, act: Act, held: int | None) -> None:
-        """``held`` is the batch that keeps its messages back, if one does."""
+    def __post_init__(self) -> None:
+        until = until_of(self.session)
+        self.until = int(until.timestamp()) if until is not None else None
+
+    def do(self, tree: Tree, place: Place, act: Act, held: int | None, was_due: int) -> None:
+        """``held`` is the batch that keeps its messages back, if one does; ``was_due`` when the place was."""
         step = tree.nodes[act.step].step
         if act.kind == "arm":
             pass
         elif isinstance(step, p.MessageStep):
-            self._delivery(step, place, act, held)
+            self._delivery(step, place, act, held, was_due)
         elif not isinstance(step, p.StopContactStep) or self._was_asked(tree, act.step, place):
             _DO[type(step)](self, step, place)
         place.trail.append(
             [act.step, act.at, f"arm {act.detail}" if act.kind == "arm" else act.detail or act.kind]
         )
 
-    def _delivery(self, step: p.MessageStep, place: Place, act: Act, held: int | None) -> None:
+    def _delivery(self, step: p.MessageStep, place: Place, act: Act, held: int | None, was_due: int) -> None:
         version = self.version(step.message)
         if version is None:
             return
         sends = act.kind == "send"
+        # what was due before a restore keeps that time: it may have left from the book that was lost
+        due = min(act.at, was_due) if self.until is not None and was_due <= self.until else act.at
         channel = act.detail if sends else step.channels[0]
         self.deliveries.append(
             (
@@ -97,7 +104,7 @@ class ActionWriter:
                 new_token(channel if sends else "email"),
                 (HELD if held else PLANNED) if sends else WITHHELD,
                 None if sends else act.detail,
-                act.at,
+                due,
                 0,
                 held if sends else None,
             )

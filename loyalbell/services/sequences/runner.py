@@ -263,10 +263,11 @@ class SequenceRunner:
             gate = VolumeGate(session, known, now, shop, too_many)
             for place in places:
                 with of_sequence(place.sequence):
+                    was_due = place.position.due
                     place.position, acts = batch.step(place)
                     for act in acts:
                         held = gate.held(place.sequence) if act.kind == "send" else None
-                        doing.do(self._tree(place.version), place, act, held)
+                        doing.do(self._tree(place.version), place, act, held, was_due)
                         if act.kind == "send":
                             batch.note_sent(place, act.step, act.at)
             doing.write()
@@ -291,9 +292,10 @@ def skip_due(application: Application, session: Session, sequence: schema.Sequen
     places = [place_of(row) for row in session.execute(overdue)]
     batch, doing = Batch(ringing._tree, session, known, now, places), ActionWriter(session, shop, known, now)
     for place in places:
+        was_due = place.position.due
         place.position, acts = batch.step(place)
         for act in acts:
-            doing.do(ringing._tree(place.version), place, act, None)
+            doing.do(ringing._tree(place.version), place, act, None, was_due)
     doing.write()
     write(session, places, now)
 

@@ -15,7 +15,7 @@ from loyalbell.services.application import Application
 from loyalbell.storage.schema import Setting, Shop
 
 
-class _Group(BaseModel):
+class SettingsGroup(BaseModel):
     model_config = ConfigDict(extra="ignore")
     kept_as: ClassVar[str]
 
@@ -34,7 +34,7 @@ class _Group(BaseModel):
             kept.value = value
 
 
-class EmailSettings(_Group):
+class EmailSettings(SettingsGroup):
     """``bounce_domain`` takes delivery reports at ``bounce+TOKEN@…``.
 
     DKIM signs where a key (PEM) is given.
@@ -51,7 +51,7 @@ class EmailSettings(_Group):
     dkim_key: str = ""
 
 
-class SenderCheck(_Group):
+class SenderCheck(SettingsGroup):
     """``confirmed`` is the sender's address that somebody who reads its mail has confirmed.
 
     ``asked`` waits for that.
@@ -63,7 +63,7 @@ class SenderCheck(_Group):
     token: str = ""
 
 
-class GatewaySettings(_Group):
+class GatewaySettings(SettingsGroup):
     """A text or chat network by HTTP.
 
     ``secret`` signs its calls back to us; ``cost_minor`` is of one part or message.
@@ -84,7 +84,7 @@ class ChatSettings(GatewaySettings):
     kept_as = "chat"
 
 
-class LinkSettings(_Group):
+class LinkSettings(SettingsGroup):
     """``social`` are (name, address)."""
 
     kept_as = "links"
@@ -94,7 +94,7 @@ class LinkSettings(_Group):
     social: list[tuple[str, str]] = Field(default_factory=list)
 
 
-class StaffSettings(_Group):
+class StaffSettings(SettingsGroup):
     """When somebody answers: weekdays from 0 (Monday), from and to in whole hours.
 
     Answers one person gives an hour.
@@ -107,7 +107,7 @@ class StaffSettings(_Group):
     answers_an_hour: int = Field(default=20, ge=1, le=1_000)
 
 
-class CareSettings(_Group):
+class CareSettings(SettingsGroup):
     """What holds for everything that is sent: how often, when not, and what is held until a person looks.
 
     Quiet hours are of the person's own day. ``closed`` are days (ISO); ``holidays`` takes in the country's
@@ -135,7 +135,7 @@ MOST_HELD_OUT = 20
 """Per cent of all customers; more would cost more than the answer is worth (a decision of ours)."""
 
 
-class HoldoutSettings(_Group):
+class HoldoutSettings(SettingsGroup):
     """The share of all customers in per cent who get no marketing; see ``core/policy/holdout.py``."""
 
     kept_as = "holdout"
@@ -152,7 +152,7 @@ class HoldoutSettings(_Group):
         return cls(percent=holdout.percent, since=holdout.since, fixed=dict(holdout.fixed))
 
 
-class ResultsSettings(_Group):
+class ResultsSettings(SettingsGroup):
     """How results are counted, and to which addresses the summary of each week goes.
 
     An order follows a message within ``window_days``; ``opens_count``: also one that was only opened;
@@ -170,7 +170,7 @@ class ResultsSettings(_Group):
         return self.worth_per_thousand / 1_000
 
 
-class SummarySent(_Group):
+class SummarySent(SettingsGroup):
     """To whom the summary of a ``week`` (its Monday, ISO) was handed over.
 
     It is not tried again before ``again_at``.
@@ -189,12 +189,12 @@ class ProofReader(BaseModel):
     chat: str = ""
 
 
-class ProofSettings(_Group):
+class ProofSettings(SettingsGroup):
     kept_as = "proofs"
     readers: list[ProofReader] = Field(default_factory=list)
 
 
-Kind = TypeVar("Kind", bound=_Group)
+Kind = TypeVar("Kind", bound=SettingsGroup)
 GATEWAYS: dict[str, type[GatewaySettings]] = {"text": TextSettings, "chat": ChatSettings}
 
 
@@ -214,7 +214,7 @@ def change_holdout(application: Application, percent: int, by: str) -> None:
         application.note(session, by, "changed who gets no marketing", percent=percent)
 
 
-def keep(application: Application, made: _Group, group: str, by: str) -> None:
+def keep(application: Application, made: SettingsGroup, group: str, by: str) -> None:
     """Keeps a group of settings, and says so in the log."""
     with application.database.transaction() as session:
         made.save(session)

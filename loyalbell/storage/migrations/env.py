@@ -3,7 +3,7 @@
 from typing import Any, Literal
 
 from alembic import context
-from sqlalchemy import create_engine
+from sqlalchemy import Connection, create_engine
 
 from loyalbell.storage.schema import Base, Instant
 
@@ -18,18 +18,27 @@ def include_name(name: str | None, kind: str, _parents: Any) -> bool:
     return not (kind == "table" and (name or "").startswith("person_search"))
 
 
+def run_on(connection: Connection) -> None:
+    context.configure(
+        connection=connection,
+        target_metadata=Base.metadata,
+        render_as_batch=True,
+        render_item=render_item,
+        include_name=include_name,
+    )
+    with context.begin_transaction():
+        context.run_migrations()
+
+
 def run() -> None:
+    """Within the transaction of a connection that is given, else on one of its own."""
+    given: Connection | None = context.config.attributes.get("connection")
+    if given is not None:
+        run_on(given)
+        return
     engine = create_engine(context.config.get_main_option("sqlalchemy.url") or "")
     with engine.begin() as connection:
-        context.configure(
-            connection=connection,
-            target_metadata=Base.metadata,
-            render_as_batch=True,
-            render_item=render_item,
-            include_name=include_name,
-        )
-        with context.begin_transaction():
-            context.run_migrations()
+        run_on(connection)
     engine.dispose()
 
 

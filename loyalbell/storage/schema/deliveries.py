@@ -3,7 +3,7 @@
 from datetime import datetime
 from typing import Any
 
-from sqlalchemy import ForeignKey, Index, UniqueConstraint
+from sqlalchemy import ForeignKey, Index, UniqueConstraint, text
 from sqlalchemy.orm import Mapped, mapped_column
 
 from loyalbell.core.policy.delivery_state import DeliveryState
@@ -45,10 +45,11 @@ class Delivery(Base):
 
     The unique key is what keeps anyone from getting the same message twice: a
     delivery is written before anything is handed to a channel, and handed over once.
-    ``shown``: of each section of its writing in turn whether the person is shown it
-    (``core/messages/sections.py``).
-    ``first_due_at``: when it might first have gone, once it was put off by a limit or by the network; its
-    patience counts from then. ``handed_at`` is empty while it is in hand and has not been handed over yet.
+    ``decided_at``: when a person, or the network's word, last let it go. ``message_key``: by what name the
+    network knows it (``services/delivery/message_keys.py``). ``shown``: of each section of its writing in
+    turn whether the person is shown it (``core/messages/sections.py``). ``first_due_at``: when it might first
+    have gone, once it was put off by a limit or by the network; its patience counts from then.
+    ``handed_at`` is empty while it is in hand and has not been handed over yet.
     """
 
     __tablename__ = "delivery"
@@ -56,6 +57,7 @@ class Delivery(Base):
         UniqueConstraint("origin_kind", "origin_id", "step", "occurrence", "person_id"),
         Index("ix_delivery_state_due", "state", "due_at"),
         Index("ix_delivery_person", "person_id", "id"),
+        Index("ix_delivery_message_key", "message_key", sqlite_where=text("message_key != ''")),
     )
 
     id: Mapped[int] = mapped_column(primary_key=True)
@@ -80,6 +82,8 @@ class Delivery(Base):
     language: Mapped[str] = mapped_column(default="", server_default="")
     held_batch_id: Mapped[int | None]
     shown: Mapped[str] = mapped_column(default="", server_default="")
+    decided_at: Mapped[datetime | None]
+    message_key: Mapped[str] = mapped_column(default="", server_default="")
     parts: Mapped[int | None]
     cost_minor: Mapped[int | None]
 
