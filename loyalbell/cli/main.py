@@ -23,7 +23,9 @@ from loyalbell.storage.files.column_mapping import KINDS
 from loyalbell.storage.files.table_reader import FileProblem
 from loyalbell.storage.opening import BookProblem
 from loyalbell.storage.schema import ImportRun
+from loyalbell.web import logs
 from loyalbell.web.server import PortTaken, Server
+from loyalbell.web.server_settings import ServerSettings, SettingsProblem, read_settings
 
 app = typer.Typer(
     add_completion=False,
@@ -78,7 +80,11 @@ def demo(
             file.rename(data / file.name)
         building.rmdir()
     _, email, password = OWNER
-    server = server_for(data, port, demo_sign_in=(email, password))
+    logs.set_up(ServerSettings(data=data))
+    try:
+        server = server_for(data, port, demo_sign_in=(email, password))
+    except BookProblem as problem:
+        raise fail(str(problem)) from problem
     out.print(f"Loyal Bell: {server.address}   (sign in as {email}, password {password})", soft_wrap=True)
     _serve(server)
 
@@ -92,16 +98,36 @@ def _empty(data: Path) -> None:
 
 @app.command()
 def serve(
-    data: Path = DataOption,
-    port: int = typer.Option(8000, help="The port of the pages."),
-    mail_port: int = typer.Option(
-        0, "--mail-port", help="Take in answers and delivery reports by SMTP at this port; 0 for not."
+    data: Path | None = typer.Option(None, "--data", help="The folder that holds the book."),
+    host: str | None = typer.Option(None, help="The address of this machine to serve pages at."),
+    port: int | None = typer.Option(None, help="The port of the pages."),
+    base_path: str | None = typer.Option(
+        None, "--base-path", help="The path under which a proxy hands on, such as /bell."
     ),
+    behind_proxy: str | None = typer.Option(
+        None, "--behind-proxy", help="Addresses of proxies to believe, with commas between; * for any."
+    ),
+    mail_host: str | None = typer.Option(None, "--mail-host", help="The address for incoming mail."),
+    mail_port: int | None = typer.Option(
+        None, "--mail-port", help="Take in answers and delivery reports by SMTP at this port; 0 for not."
+    ),
+    metrics_token: str | None = typer.Option(
+        None, "--metrics-token", help="Whoever brings it may read /metrics from elsewhere."
+    ),
+    log_level: str | None = typer.Option(None, "--log-level", help="debug, info, warning or error."),
+    log_form: str | None = typer.Option(None, "--log-form", help="words or json."),
+    log_file: Path | None = typer.Option(None, "--log-file", help="Also write the log to this file."),
 ) -> None:
-    """Starts with your own book; the first visit sets the shop up."""
+    """Starts with your own book; the first visit sets the shop up.
+
+    Each option may also stand in the environment (LOYALBELL_PORT=80) or in a TOML file that LOYALBELL_CONFIG
+    names.
+    """
     try:
-        server = server_for(data, port, mail_port=mail_port)
-    except BookProblem as problem:
+        settings = read_settings(**{name: value for name, value in locals().items() if value is not None})
+        logs.set_up(settings)
+        server = server_for(settings.data, settings.port, mail_port=settings.mail_port, settings=settings)
+    except (SettingsProblem, BookProblem) as problem:
         raise fail(str(problem)) from problem
     out.print(f"Loyal Bell: {server.address}")
     _serve(server)
@@ -198,7 +224,10 @@ def schema(what: str = typer.Argument(help="What to describe: segment, message, 
 def open_book(data: Path) -> Application:
     if not (data / BOOK_FILE).exists():
         raise fail(f"There is no book in {data}. Start one with: loyalbell serve --data {data}")
-    return Application(data)
+    try:
+        return Application(data)
+    except BookProblem as problem:
+        raise fail(str(problem)) from problem
 
 
 def _map_of(path: Path | None) -> dict[str, object] | None:

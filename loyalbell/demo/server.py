@@ -17,17 +17,23 @@ from loyalbell.services.delivery.senders import ShopSender, point_at
 from loyalbell.services.settings.channels import GATEWAYS, loaded
 from loyalbell.web.request import DemoParts
 from loyalbell.web.server import Server
+from loyalbell.web.server_settings import ServerSettings
 
 
 class DemoServer(Server):
     """A server whose networks are the post room's and whose clock moves only when it is moved."""
 
     def __init__(
-        self, data: Path, port: int, sign_in: tuple[str, str] | None = None, mail_port: int = 0
+        self,
+        data: Path,
+        port: int,
+        sign_in: tuple[str, str] | None = None,
+        mail_port: int = 0,
+        settings: ServerSettings | None = None,
     ) -> None:
         self.store = PostRoomStore(data)
         self._sign_in = sign_in
-        super().__init__(data, port, mail_port or free_port())
+        super().__init__(data, port, mail_port or free_port(), settings)
         self.room = PostRoom(self.store, self.application.clock.now)
         self.driver = DemoClockDriver(self.application, self.heartbeat, self._people())
         self.web.state.post_room, self.web.state.clock_driver = self.store, self.driver
@@ -70,12 +76,16 @@ class DemoServer(Server):
 
 
 def server_for(
-    data: Path, port: int, demo_sign_in: tuple[str, str] | None = None, mail_port: int = 0
+    data: Path,
+    port: int,
+    demo_sign_in: tuple[str, str] | None = None,
+    mail_port: int = 0,
+    settings: ServerSettings | None = None,
 ) -> Server:
     """The demo's server where the book in ``data`` has the demo's clock, else the ordinary one."""
     application = Application(data)
     is_demo = isinstance(application.clock, DemoClock)
     application.close()
     if is_demo:
-        return DemoServer(data, port, demo_sign_in, mail_port)
-    return Server(data, port, mail_port)
+        return DemoServer(data, port, demo_sign_in, mail_port, settings)
+    return Server(data, port, mail_port, settings)

@@ -1,5 +1,6 @@
 """What every act needs: the book, the clock, the ledger and the jobs under way."""
 
+from collections import Counter
 from pathlib import Path
 from threading import Lock
 from typing import Any, TypeVar
@@ -38,6 +39,8 @@ class Application:
         self.background = BackgroundResults()
         self.latest: LatestRequest[Any] = LatestRequest()
         self.import_turn = Lock()
+        self.outcomes = Counter[tuple[str, str]]()
+        """What became of messages since the start, by channel and outcome."""
         self.troubles: dict[str, str] = {}
         """What is wrong with the machine (no backup, no room), in words, by topic; shown on Today."""
         self._snapshots = SnapshotCache(self.database)
@@ -48,6 +51,10 @@ class Application:
 
     def snapshot(self) -> HistorySnapshot:
         return self._snapshots.current()
+
+    def snapshot_version(self) -> int:
+        """Up to which note of the change log the snapshot in memory goes; 0 where there is none yet."""
+        return self._snapshots.version
 
     def shop(self) -> Shop | None:
         """The shop, or ``None`` before it has been set up."""

@@ -2,16 +2,18 @@
 
 import time
 from collections.abc import Callable
-from threading import Event, Thread
+from threading import Event, Thread, current_thread
 
 import structlog
 
 from loyalbell.channels.sender import Sender
 from loyalbell.core.channels import CHANNELS
 from loyalbell.services.application import Application
+from loyalbell.services.backups.commands import BackupClock
 from loyalbell.services.campaigns import commands as campaign_commands
 from loyalbell.services.delivery import after_stop, dispatcher
 from loyalbell.services.delivery.leader_lease import Lease, LeaseLost
+from loyalbell.services.health.room import is_room
 from loyalbell.services.imports import commands as import_commands
 from loyalbell.services.integrations import webhook_outbox
 from loyalbell.services.sequences import publishing
@@ -26,6 +28,9 @@ STOP_SECONDS = 8.0
 """For how long a stop waits for what is under way; the rest is settled at the next start."""
 TIDY_SECONDS = 3_600.0
 MOST_ROUNDS = 500
+USUALLY_HANGS = 900.0
+HANGS_SECONDS = {"backups": 7_200.0}
+"""After so long at one step a thread is said to hang."""
 
 
 def plan_due(application: Application, runner: SequenceRunner) -> int:
@@ -64,10 +69,15 @@ class Heartbeat:
         self.application, self.sender = application, sender
         self.ringing = SequenceRunner(application)
         self._lease = Lease(application)
+        self.last_tick = 0.0
+        """How long the last tick of the sequences took, in seconds."""
+        self._pulses: dict[str, float] = {}
+        self._backups = BackupClock(application)
         self._stop, self._wakes = Event(), [Event() for _ in range(len(CHANNELS) + 1)]
         self._threads = [
             Thread(target=self._plan, name="sequences", daemon=True),
             Thread(target=self._tell_programs, name="webhooks", daemon=True),
+            Thread(target=self._back_up, name="backups", daemon=True),
             *(
                 Thread(target=self._send, args=(channel, wake), name=f"send {channel}", daemon=True)
                 for channel, wake in zip(CHANNELS, self._wakes[1:], strict=True)
@@ -112,8 +122,10 @@ class Heartbeat:
                 with self.application.database.transaction() as session:
                     change_log.shorten(session)
                 tidied = time.monotonic()
-            if plan_due(self.application, self.ringing):
+            began = time.monotonic()
+            if is_room(self.application) and plan_due(self.application, self.ringing):
                 self.wake_channels()
+            self.last_tick = time.monotonic() - began
 
         self._again_and_again(step, self._wakes[0])
 
@@ -137,12 +149,16 @@ class Heartbeat:
                 after_stop.ask_again(self.application, self.sender, [channel])
                 asked = time.monotonic()
             try:
-                while not self._stop.is_set() and dispatcher.send_due(
-                    self.application,
-                    self.sender,
-                    channels=[channel],
-                    lease=self._lease,
-                    stopping=self._stop.is_set,
+                while (
+                    not self._stop.is_set()
+                    and is_room(self.application)
+                    and dispatcher.send_due(
+                        self.application,
+                        self.sender,
+                        channels=[channel],
+                        lease=self._lease,
+                        stopping=self._stop.is_set,
+                    )
                 ):
                     self._wakes[0].set()
             except Exception:
@@ -161,8 +177,24 @@ class Heartbeat:
 
         self._again_and_again(step, Event())
 
+    def _back_up(self) -> None:
+        """Backups have a thread of their own: copying a large book takes a while."""
+        self._again_and_again(self._backups.step, Event())
+
+    def wrong(self) -> list[str]:
+        """Which of its threads have ended or hang, in words; empty before it was started."""
+        now, found = time.monotonic(), []
+        for thread in self._threads:
+            if thread.ident is not None and not thread.is_alive():
+                found.append(f"“{thread.name}” has ended and does nothing any more. Start the program again.")
+            elif now - self._pulses.get(thread.name, now) > HANGS_SECONDS.get(thread.name, USUALLY_HANGS):
+                found.append(f"“{thread.name}” has been at one step for a long time.")
+        return found
+
     def _again_and_again(self, step: Callable[[], None], wake: Event) -> None:
+        name = current_thread().name
         while not self._stop.is_set():
+            self._pulses[name] = time.monotonic()
             try:
                 step()
             except LeaseLost:

@@ -3,6 +3,7 @@
 import sqlite3
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
+from contextvars import ContextVar
 from pathlib import Path
 from threading import local
 
@@ -20,6 +21,10 @@ POOLED = 24
 """Connections kept open. Beyond them more are opened and closed again: nobody ever waits for one, so that no
 two threads can wait for each other.
 """
+
+
+PATIENCE: ContextVar[float] = ContextVar("patience", default=float(BUSY_SECONDS))
+"""How many seconds whoever writes waits for another writer; whoever waits for a page waits less."""
 
 
 class NotOnFile(LookupError):
@@ -97,12 +102,11 @@ class Database:
     def reading(self) -> Iterator[Session]:
         """A session that sees one consistent state and writes nothing.
 
-        Within a transaction it reads what that has written, on the same connection: who holds the book's one
+        Within a transaction it reads what that has flushed, on the same connection: who holds the book's one
         writer never waits for another connection.
         """
         own: Session | None = getattr(self._mine, "session", None)
         if own is not None:
-            own.flush()
             with Session(bind=own.connection(), expire_on_commit=False) as session, _in_our_words():
                 yield session
             return
@@ -114,15 +118,15 @@ class Database:
                 session.connection().exec_driver_sql("ROLLBACK")
 
     @contextmanager
-    def transaction(self, wait: float = BUSY_SECONDS) -> Iterator[Session]:
+    def transaction(self) -> Iterator[Session]:
         """The unit of work: the one writer. Its changes are kept together at the end, or not at all.
 
         What it changed of the snapshot is noted by itself (``change_tracking``). Raises ``BookBusy`` where
-        its turn does not come within ``wait`` seconds, and ``DiskFull``.
+        its turn does not come within ``PATIENCE`` seconds, and ``DiskFull``.
         """
         if self.is_writing:
             raise WithinTransaction("this thread writes already; do it in one transaction")
-        if not self.turn.take(wait):
+        if not self.turn.take(PATIENCE.get()):
             raise BookBusy("Another has been writing for a long time. Nothing was changed; try again soon.")
         try:
             with (
@@ -138,6 +142,7 @@ class Database:
     def _writing(self, session: Session) -> Iterator[None]:
         connection = session.connection()
         change_tracking.track(connection)
+        connection.exec_driver_sql(f"PRAGMA busy_timeout={int(PATIENCE.get() * 1_000)}")
         connection.exec_driver_sql("BEGIN IMMEDIATE")
         self._mine.session = session
         try:

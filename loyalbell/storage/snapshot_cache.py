@@ -14,6 +14,10 @@ class SnapshotCache:
         self._lock = Lock()
         self._ledger: HistorySnapshot | None = None
 
+    @property
+    def version(self) -> int:
+        return self._ledger.version if self._ledger is not None else 0
+
     def current(self) -> HistorySnapshot:
         """The ledger as of the newest committed write; reads only what the journal says has changed.
 

@@ -6,10 +6,12 @@ from pathlib import Path
 from fastapi import FastAPI, Request
 from fastapi.responses import Response
 from fastapi.staticfiles import StaticFiles
+from starlette.types import ASGIApp, Receive, Scope, Send
 
 from loyalbell.services.application import Application
 from loyalbell.services.scheduler import Heartbeat
-from loyalbell.web import errors
+from loyalbell.storage.database import PATIENCE
+from loyalbell.web import errors, watching_routes
 from loyalbell.web.accounts import routes as accounts_routes
 from loyalbell.web.api.app import create_api
 from loyalbell.web.campaigns import calendar_routes
@@ -33,7 +35,7 @@ from loyalbell.web.segments import membership_change_routes
 from loyalbell.web.segments import routes as segments_routes
 from loyalbell.web.sequences import held_batch_routes, live_routes, rehearsal_routes, test_run_routes
 from loyalbell.web.sequences import routes as sequences_routes
-from loyalbell.web.settings import care_routes, channel_routes, counting_routes
+from loyalbell.web.settings import care_routes, channel_routes, counting_routes, machine_routes
 from loyalbell.web.settings import routes as settings_routes
 from loyalbell.web.today import routes as today_routes
 
@@ -47,10 +49,12 @@ MAIL_POLICY = (
     " sandbox allow-popups allow-popups-to-escape-sandbox allow-top-navigation-by-user-activation"
 )
 
+PAGE_SECONDS = 8.0
 Next = Callable[[Request], Awaitable[Response]]
 
 
 AREAS = (
+    watching_routes,
     mail_link_routes,
     callback_routes,
     accounts_routes,
@@ -73,6 +77,7 @@ AREAS = (
     held_batch_routes,
     care_routes,
     counting_routes,
+    machine_routes,
     calendar_routes,
     links_routes,
     results_routes,
@@ -90,11 +95,12 @@ def create_app(
     application: Application,
     heartbeat: Heartbeat | None = None,
     demo: DemoParts | None = None,
+    metrics_token: str = "",
 ) -> FastAPI:
     """The web application. ``demo`` is what only the made-up shop has: its sign-in, its pages, its clock."""
     app = FastAPI(title="Loyal Bell", docs_url=None, redoc_url=None, openapi_url=None)
     app.state.application, app.state.heartbeat, app.state.demo = application, heartbeat, demo
-    app.state.drafts = Drafts()
+    app.state.drafts, app.state.metrics_token = Drafts(), metrics_token
     app.mount("/static", StaticFiles(directory=STATIC), name="static")
     for area in AREAS:
         app.include_router(area.router)
@@ -102,9 +108,21 @@ def create_app(
         app.include_router(router)
     app.mount("/api/v1", create_api(application))
     app.middleware("http")(_headers)
+    app.add_middleware(ShortPatience)
     for kind, handler in errors.HANDLERS:
         app.add_exception_handler(kind, handler)
     return app
+
+
+class ShortPatience:
+    """Whoever waits for a page or an answer is told after a few seconds that the book is busy."""
+
+    def __init__(self, app: ASGIApp) -> None:
+        self.app = app
+
+    async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
+        PATIENCE.set(PAGE_SECONDS)
+        await self.app(scope, receive, send)
 
 
 async def _headers(request: Request, call_next: Next) -> Response:
@@ -116,6 +134,8 @@ async def _headers(request: Request, call_next: Next) -> Response:
     response.headers["Content-Security-Policy"] = policy
     response.headers["X-Content-Type-Options"] = "nosniff"
     response.headers["Referrer-Policy"] = "same-origin"
+    if request.url.scheme == "https":
+        response.headers["Strict-Transport-Security"] = "max-age=31536000"
     if not request.url.path.startswith("/static"):
         response.headers.setdefault("Cache-Control", "no-store")
     return response

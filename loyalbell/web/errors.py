@@ -10,13 +10,14 @@ from fastapi.responses import HTMLResponse, PlainTextResponse, RedirectResponse,
 from starlette.exceptions import HTTPException
 
 from loyalbell.services.references import InUse
-from loyalbell.storage.database import NotOnFile
+from loyalbell.storage.database import BookBusy, BookDamaged, DiskFull, NotOnFile
 from loyalbell.web.addresses import address_of
 from loyalbell.web.formatting import Formatter
 from loyalbell.web.request import BadToken, NotFound, SignInFirst, application_of, render, sign_in_address
 
 Links = Sequence[tuple[str, str]]
 log = structlog.get_logger()
+RETRY_SECONDS = 5
 
 
 def _plain_page(
@@ -86,6 +87,41 @@ async def http_error(request: Request, error: Exception) -> Response:
     return _plain_page(request, "That did not work", "This address does not take that request.", status)
 
 
+async def busy(request: Request, error: Exception) -> Response:
+    """Another writes for long (a large file is brought in): nothing is broken, so it says when to try."""
+    words = "Loyal Bell is busy writing something large. Nothing was changed; try again in a few seconds."
+    answer = _short_or_page(request, "One moment", words, 503)
+    answer.headers["Retry-After"] = str(RETRY_SECONDS)
+    return answer
+
+
+async def no_room(request: Request, error: Exception) -> Response:
+    words = (
+        "The disk with your data is full, so nothing can be saved and nothing is sent. Make room on it, then"
+        " try again. Nothing was changed."
+    )
+    return _short_or_page(request, "The disk is full", words, 507)
+
+
+async def damaged(request: Request, error: Exception) -> Response:
+    log.error("the book is damaged", path=request.url.path, exc_info=error)
+    words = (
+        "A part of the book cannot be read; its file is damaged. Nothing was changed. Stop Loyal Bell, check"
+        " the disk, and restore the newest backup with “loyalbell restore”."
+    )
+    return _short_or_page(request, "The book is damaged", words, 500)
+
+
+def _short_or_page(request: Request, title: str, words: str, status: int) -> Response:
+    """The page needs the book for its head; where that cannot be read either, the words alone."""
+    if request.headers.get("HX-Request"):
+        return PlainTextResponse(words, status_code=status)
+    try:
+        return _plain_page(request, title, words, status)
+    except Exception:
+        return PlainTextResponse(words, status_code=status)
+
+
 async def unforeseen(request: Request, error: Exception) -> Response:
     log.error("a page failed", path=request.url.path, exc_info=error)
     if request.headers.get("HX-Request"):
@@ -107,6 +143,9 @@ HANDLERS: tuple[tuple[type[Exception], Handler], ...] = (
     (NotFound, not_found),
     (NotOnFile, not_found_row),
     (InUse, in_use),
+    (BookBusy, busy),
+    (DiskFull, no_room),
+    (BookDamaged, damaged),
     (RequestValidationError, bad_address),
     (HTTPException, http_error),
     (Exception, unforeseen),

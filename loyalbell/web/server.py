@@ -1,13 +1,14 @@
 """Putting the parts together in one process: the pages, the heartbeat, and the door for incoming mail."""
 
+import errno
 import gc
 import signal
 import socket
 import threading
 from pathlib import Path
 
-import structlog
 import uvicorn
+from starlette.types import ASGIApp
 
 from loyalbell.channels.loopback import LOOPBACK
 from loyalbell.channels.smtp import SmtpSender
@@ -17,17 +18,11 @@ from loyalbell.services.delivery.senders import ShopSender
 from loyalbell.services.replies.inbound import take_mail
 from loyalbell.services.scheduler import Heartbeat
 from loyalbell.web.app import create_app
+from loyalbell.web.base_path import BasePath
 from loyalbell.web.request import DemoParts
+from loyalbell.web.server_settings import ServerSettings
 
-structlog.configure(
-    processors=[
-        structlog.processors.add_log_level,
-        structlog.processors.TimeStamper(fmt="iso"),
-        structlog.dev.ConsoleRenderer(colors=False, exception_formatter=structlog.dev.plain_traceback),
-    ]
-)
-
-
+EVERYWHERE = ("0.0.0.0", "::", "")  # noqa: S104
 GRACE_SECONDS = 2
 """For how long open pages may hold up a stop; with the heartbeat's own seconds it is over within ten."""
 
@@ -49,15 +44,27 @@ class Server:
     ``start`` and ``stop`` it. ``mail_port`` takes in replies and reports.
     """
 
-    def __init__(self, data: Path, port: int, mail_port: int = 0) -> None:
+    def __init__(
+        self, data: Path, port: int, mail_port: int = 0, settings: ServerSettings | None = None
+    ) -> None:
         self.application = Application(data)
-        self.port = port
+        self.port, self.settings = port, settings or ServerSettings(data=data)
         self.mail_in = self._mail_in(mail_port) if mail_port else None
         self.heartbeat = Heartbeat(self.application, self.sender())
-        self.web = create_app(self.application, self.heartbeat, self.demo_parts())
+        self.web = create_app(
+            self.application, self.heartbeat, self.demo_parts(), self.settings.metrics_token
+        )
 
     def _mail_in(self, mail_port: int) -> MailIn:
-        return MailIn(lambda to, raw: take_mail(self.application, to, raw), LOOPBACK, mail_port)
+        return MailIn(
+            lambda to, raw: take_mail(self.application, to, raw), self.settings.mail_host, mail_port
+        )
+
+    @property
+    def served(self) -> ASGIApp:
+        """What is served: under a path of its own where one is set."""
+        base = self.settings.base_path
+        return BasePath(self.web, base) if base else self.web
 
     def demo_parts(self) -> DemoParts | None:
         """What only a made-up shop adds to the pages; a real one has nothing of it."""
@@ -68,7 +75,9 @@ class Server:
 
     @property
     def address(self) -> str:
-        return f"http://{LOOPBACK}:{self.port}"
+        host = self.settings.host
+        shown = f"[{host}]" if ":" in host else LOOPBACK if host in EVERYWHERE else host
+        return f"http://{shown}:{self.port}{self.settings.base_path}"
 
     def start(self) -> None:
         """Begins to listen for mail and to tick. Raises ``AlreadyTicking``."""
@@ -79,7 +88,7 @@ class Server:
 
     def serve(self) -> None:
         """Serves pages until interrupted. Raises ``PortTaken`` and ``AlreadyTicking``."""
-        check_free(self.port)
+        check_free(self.settings.host, self.port)
         # uvicorn hands the signal on once the pages are closed: unhandled, it would end the process before
         # what is under way is written down
         if threading.current_thread() is threading.main_thread():
@@ -87,11 +96,14 @@ class Server:
         self.start()
         try:
             uvicorn.run(
-                self.web,
-                host=LOOPBACK,
+                self.served,
+                host=self.settings.host,
                 port=self.port,
                 log_level="warning",
                 access_log=False,
+                server_header=False,
+                proxy_headers=bool(self.settings.behind_proxy),
+                forwarded_allow_ips=self.settings.behind_proxy or None,
                 timeout_graceful_shutdown=GRACE_SECONDS,
             )
         except KeyboardInterrupt:
@@ -113,11 +125,19 @@ class Server:
         self.application.close()
 
 
-def check_free(port: int) -> None:
-    """Raises ``PortTaken`` where another program listens on the port already."""
-    with socket.socket() as probe:
+def check_free(host: str, port: int) -> None:
+    """Raises ``PortTaken`` where another program listens on the port already, or the address is not ours."""
+    with socket.socket(socket.AF_INET6 if ":" in host else socket.AF_INET) as probe:
         probe.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
         try:
-            probe.bind((LOOPBACK, port))
+            probe.bind((host, port))
         except OSError as error:
+            if error.errno in (errno.EADDRNOTAVAIL, errno.EINVAL) or isinstance(error, socket.gaierror):
+                raise PortTaken(
+                    f"This machine has no address {host}. Use 127.0.0.1 for this machine alone, or 0.0.0.0."
+                ) from error
+            if error.errno == errno.EACCES:
+                raise PortTaken(
+                    f"Port {port} may only be used by the system. Choose one above 1024."
+                ) from error
             raise PortTaken(f"Port {port} is in use. Choose another, for example PORT={port + 1}.") from error

@@ -331,7 +331,7 @@ MUTANTS = (
     ),
     Mutant(
         "a segment is asked about now, not as people qualified",
-        SERVICES + "results/lift_by.py",
+        SERVICES + "results/breakdown/lift_by.py",
         "evaluate(rule, snapshot, began, rules)",
         "evaluate(rule, snapshot, application.clock.now(), rules)",
         ("tests.web.test_results_pages",),

@@ -232,6 +232,7 @@ class HandOver:
             outcomes.take(session, said, now)
             outcomes.finish(session, now)
             give_back(session, [message.delivery_id for message in waiting])
+        self.application.outcomes.update((self.channel, one.result) for one in outcomes.answered)
 
     def _before(self, outcomes: BatchOutcomes, said: list[Outcome], group: Sequence[Outgoing]) -> bool:
         """One transaction: what came of the group before, and that this one leaves now.

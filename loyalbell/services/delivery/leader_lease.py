@@ -13,10 +13,14 @@ import structlog
 from sqlalchemy.orm import Session
 
 from loyalbell.services.application import Application
+from loyalbell.storage.file_lock import FileLock
 from loyalbell.storage.schema import LeaderLease
 
 STALE = timedelta(seconds=60)
 RENEW_SECONDS = 10.0
+LOCK_FILE = "running.lock"
+THIS_PROCESS = secrets.token_hex(8)
+"""Tells processes apart; their numbers would not, in containers that share a folder."""
 log = structlog.get_logger()
 
 
@@ -28,38 +32,34 @@ class LeaseLost(Exception):
     """Another process has taken the lease; this one must not hand over anything any more."""
 
 
-def _lives(pid: int) -> bool:
-    try:
-        os.kill(pid, 0)
-    except ProcessLookupError:
-        return False
-    except PermissionError:
-        return True
-    return True
-
-
 class Lease:
     """Taken at the start, renewed while it is held, checked in every transaction that sends."""
 
     def __init__(self, application: Application) -> None:
         self.application = application
-        self.holder = secrets.token_hex(8)
+        self.holder = f"{THIS_PROCESS}.{secrets.token_hex(4)}"
+        self._lock = FileLock(application.data / LOCK_FILE)
         self.number = 0
         self._end = Event()
         self._thread: Thread | None = None
 
     def take(self) -> None:
-        """Raises ``AlreadyTicking`` while another living process holds the lease."""
+        """Raises ``AlreadyTicking`` while another living process holds the lease.
+
+        A process that died left its lock to the system, so its lease is taken over at once; one that lives
+        and has not renewed it for a minute hangs, and is fenced off.
+        """
+        is_free = self._lock.take()
         now = datetime.now(UTC)
         with self.application.database.transaction() as session:
             held = session.get(LeaderLease, 1)
             if held is None:
                 held = LeaderLease(id=1, holder="", pid=0, seen_at=now, number=0)
                 session.add(held)
-            other = held.holder not in ("", self.holder)
-            if other and held.pid != os.getpid() and _lives(held.pid) and held.seen_at > now - STALE:
+            is_others = not held.holder.startswith(THIS_PROCESS)
+            if is_others and not is_free and held.seen_at > now - STALE:
                 raise AlreadyTicking(
-                    f"Process {held.pid} already sends messages for {self.application.database.path}. "
+                    f"Loyal Bell is already running on {self.application.database.path}. "
                     "Stop it first, or use its pages."
                 )
             self.number = held.number + 1
@@ -102,3 +102,4 @@ class Lease:
             if held is not None and held.holder == self.holder:
                 # the row stays for its number: a number that began anew could be met again
                 held.holder, held.pid = "", 0
+        self._lock.release()

@@ -5,13 +5,14 @@ it becomes *unsure*, so that the network is asked, or a person.
 from collections.abc import Sequence
 from datetime import datetime
 
-from sqlalchemy import ColumnElement, select
+from sqlalchemy import ColumnElement, func, select
 from sqlalchemy.orm import Session
 
 from loyalbell.core.policy.delivery_state import IN_FLIGHT, PLANNED, UNSURE
+from loyalbell.services.application import Application
 from loyalbell.services.delivery.message_keys import give_keys
 from loyalbell.services.delivery.outbox import become
-from loyalbell.services.settings.channels import SettingsGroup
+from loyalbell.services.settings.channels import SettingsGroup, loaded
 from loyalbell.storage.schema import Delivery
 
 WORDS = "it was due before this book was restored from a backup, and may have been sent"
@@ -35,6 +36,23 @@ class RestoredSettings(SettingsGroup):
 def until_of(session: Session) -> datetime | None:
     """Up to when another book may have sent what this one plans; ``None`` where it never was restored."""
     return RestoredSettings.load(session).until
+
+
+def restored(application: Application) -> RestoredSettings:
+    return loaded(application, RestoredSettings)
+
+
+def doubtful_count(application: Application) -> int:
+    """How many messages are perhaps sent, of all campaigns and sequences."""
+    with application.database.reading() as session:
+        return session.scalar(select(func.count()).where(Delivery.state == UNSURE)) or 0
+
+
+def note_seen(application: Application, by: str) -> None:
+    """A person has read what to do after a restore: the card leaves Today."""
+    with application.database.transaction() as session:
+        RestoredSettings.load(session).model_copy(update={"is_seen": True}).save(session)
+        application.note(session, by, "looked at the restored book")
 
 
 def is_in_doubt(delivery: Delivery, until: datetime | None) -> bool:

@@ -6,6 +6,7 @@ from sqlalchemy import ColumnElement, func, select, update
 from sqlalchemy.orm import Session
 
 from loyalbell.core.clock.zones import zone_of
+from loyalbell.core.history.snapshot import HistorySnapshot
 from loyalbell.core.policy.delivery_state import PAUSED, WITHHELD
 from loyalbell.core.sequences.plan import MessageStep, OnDate, Plan, every_step, plan_or_none
 from loyalbell.core.sequences.starts import end_of_its_day
@@ -67,7 +68,7 @@ def resume(application: Application, sequence_id: int, still_wanted: bool, let_i
     ``let_in``: those who crossed the start line meanwhile come in, else they stay out. What is for a day
     keeps its time, and is too late once the day is over.
     """
-    now = application.clock.now()
+    now, snapshot = application.clock.now(), application.snapshot()
     with application.database.transaction() as session:
         sequence = session.get_one(schema.Sequence, sequence_id)
         if sequence.state != "paused":
@@ -85,7 +86,7 @@ def resume(application: Application, sequence_id: int, still_wanted: bool, let_i
         else:
             overdue = update(Enrolment).where(*_overdue(sequence_id, now))
             session.execute(overdue.values(due_at=now - AN_HOUR))
-            _skip_due(application, session, sequence, now)
+            _skip_due(application, session, snapshot, sequence, now)
             become_all(session, waiting, WITHHELD, cause="stopped")
         if not let_in:
             sequence.looked_until = sequence.rings_since = now
@@ -117,9 +118,15 @@ def _go_on(session: Session, sequence: schema.Sequence, plan: Plan, now: datetim
         enrolment.due_at = due_again(enrolment.due_at, datetime.fromtimestamp(end, UTC), now)
 
 
-def _skip_due(application: Application, session: Session, sequence: schema.Sequence, now: datetime) -> None:
+def _skip_due(
+    application: Application,
+    session: Session,
+    snapshot: HistorySnapshot,
+    sequence: schema.Sequence,
+    now: datetime,
+) -> None:
     try:
-        skip_due(application, session, sequence, now)
+        skip_due(application, session, snapshot, sequence, now)
     except SAID as problem:
         raise SequenceProblem(f"It still cannot be carried out. {problem}") from problem
 

@@ -8,6 +8,7 @@ from datetime import datetime
 from sqlalchemy import ColumnElement, func, or_, select, update
 from sqlalchemy.orm import Session
 
+from loyalbell.core.history.snapshot import HistorySnapshot
 from loyalbell.core.sequences.engine_facts import PersonFacts, SequenceHistory
 from loyalbell.core.sequences.plan import WaitStep, every_step, read_plan
 from loyalbell.core.sequences.plan_tree import Tree, tree_of
@@ -275,7 +276,13 @@ class SequenceRunner:
             return len(places)
 
 
-def skip_due(application: Application, session: Session, sequence: schema.Sequence, now: datetime) -> None:
+def skip_due(
+    application: Application,
+    session: Session,
+    snapshot: HistorySnapshot,
+    sequence: schema.Sequence,
+    now: datetime,
+) -> None:
     """Moves those who are overdue in one sequence past the messages they would have got, each refusal written
     down.
     """
@@ -283,9 +290,7 @@ def skip_due(application: Application, session: Session, sequence: schema.Sequen
     plan = read_plan(version.plan).model_copy(update={"patience": -1})
     ringing._trees[version.id] = tree_of(plan)
     shop = session.get_one(Shop, 1)
-    known = SequenceHistory(
-        application.snapshot(), send_policy_of(session, shop, now), until=int(now.timestamp())
-    )
+    known = SequenceHistory(snapshot, send_policy_of(session, shop, now), until=int(now.timestamp()))
     overdue = select(*COLUMNS).where(
         Enrolment.sequence_id == sequence.id, Enrolment.state == UNDER_WAY, Enrolment.due_at <= now
     )

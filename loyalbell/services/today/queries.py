@@ -13,6 +13,7 @@ from loyalbell.core.policy.origins import TO_ONE
 from loyalbell.services.application import Application
 from loyalbell.services.results.by_a_person import BY_A_PERSON
 from loyalbell.services.results.ranges import Days
+from loyalbell.services.today.machine_needs import machine_needs, restored_needs
 from loyalbell.services.today.needs import Need, needs_of
 from loyalbell.storage.schema import (
     Campaign,
@@ -65,13 +66,13 @@ class Today:
 
 def today(application: Application) -> Today:
     now = application.clock.now()
-    back = _came_back(application, now)
+    back, about_machine = _came_back(application, now), machine_needs(application)
     with application.database.reading() as session:
         shop = session.get_one(Shop, 1)
         week = now - timedelta(days=7)
         return Today(
             days=_days(session, shop.zone, now),
-            needs=needs_of(session, shop, now),
+            needs=[*about_machine, *restored_needs(session, shop, now), *needs_of(session, shop, now)],
             came_back=_named(session, back[-6:][::-1]),
             came_back_count=len(back),
             campaigns=_campaigns(session),

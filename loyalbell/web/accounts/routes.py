@@ -23,9 +23,16 @@ from loyalbell.web.settings.forms import read_shop_form
 router = APIRouter()
 
 
-def _with_session(response: Response, token: str | None) -> Response:
+def _with_session(request: Request, response: Response, token: str | None) -> Response:
     if token:
-        response.set_cookie(COOKIE, token, httponly=True, samesite="lax", max_age=14 * 86_400)
+        response.set_cookie(
+            COOKIE,
+            token,
+            httponly=True,
+            samesite="lax",
+            max_age=14 * 86_400,
+            secure=request.url.scheme == "https",
+        )
     return response
 
 
@@ -45,8 +52,8 @@ def _safe(path: str) -> str:
 def sign_in_page(request: Request, next: str = "/") -> Response:
     token, visitor = _visitor(request)
     if not shop_settings.has_owner(application_of(request)):
-        return _with_session(RedirectResponse("/first-day", status_code=303), token)
-    return _with_session(_sign_in(request, visitor, next), token)
+        return _with_session(request, RedirectResponse("/first-day", status_code=303), token)
+    return _with_session(request, _sign_in(request, visitor, next), token)
 
 
 def _sign_in(
@@ -75,7 +82,7 @@ def sign_in(request: Request, form: FormData = Form, visitor: Visitor = Depends(
         return _sign_in(request, visitor, where, problem, status=422)
     sessions.end_session(application, request.cookies.get(COOKIE))
     token, _ = sessions.new_session(application, user_id)
-    return _with_session(RedirectResponse(where, status_code=303), token)
+    return _with_session(request, RedirectResponse(where, status_code=303), token)
 
 
 @router.post("/sign-out")
@@ -92,7 +99,7 @@ def first_day_page(request: Request) -> Response:
     if shop_settings.has_owner(application_of(request)):
         return RedirectResponse("/sign-in", status_code=303)
     page = RequestContext(request, application_of(request), visitor)
-    return _with_session(page.page("accounts/first_day.html", "", form={}), token)
+    return _with_session(request, page.page("accounts/first_day.html", "", form={}), token)
 
 
 @router.post("/first-day")
@@ -113,4 +120,4 @@ def first_day(request: Request, form: FormData = Form, visitor: Visitor = Depend
         return page.page("accounts/first_day.html", "", 422, form=dict(form), problem=str(problem))
     sessions.end_session(application, request.cookies.get(COOKIE))
     token, _ = sessions.new_session(application, owner)
-    return _with_session(RedirectResponse("/", status_code=303), token)
+    return _with_session(request, RedirectResponse("/", status_code=303), token)

@@ -10,6 +10,8 @@ from fastapi.exceptions import RequestValidationError
 from fastapi.responses import JSONResponse
 from starlette.exceptions import HTTPException
 
+from loyalbell.storage.database import BookBusy, DiskFull
+
 MEDIA = "application/problem+json"
 log = structlog.get_logger()
 
@@ -79,6 +81,13 @@ def add_problems(app: FastAPI) -> None:
         }
         return problem(error.status_code, words.get(error.status_code, str(error.detail)), error.headers)
 
+    async def busy(request: Request, error: Exception) -> JSONResponse:
+        words = "The book is being written to. Nothing was changed; try again in a few seconds."
+        return problem(503, words, {"Retry-After": "5"})
+
+    async def no_room(request: Request, error: Exception) -> JSONResponse:
+        return problem(507, "The disk is full. Nothing was changed.")
+
     async def unforeseen(request: Request, error: Exception) -> JSONResponse:
         log.error("a request of a program failed", path=request.url.path, exc_info=error)
         return problem(500, "Something unforeseen went wrong. Nothing was written.")
@@ -86,4 +95,6 @@ def add_problems(app: FastAPI) -> None:
     app.add_exception_handler(ApiProblem, own)
     app.add_exception_handler(RequestValidationError, invalid)
     app.add_exception_handler(HTTPException, http)
+    app.add_exception_handler(BookBusy, busy)
+    app.add_exception_handler(DiskFull, no_room)
     app.add_exception_handler(Exception, unforeseen)

@@ -1,6 +1,5 @@
 """Nobody gets it twice, nobody who refused gets it, nothing is lost."""
 
-import os
 import shutil
 import signal
 import subprocess
@@ -253,33 +252,57 @@ class Engagements(SendingCase):
         self.assertTrue(self.application.snapshot().reachable(0, now()).all())
 
 
+HOLDER = """
+import sys
+from pathlib import Path
+from loyalbell.services.application import Application
+from loyalbell.services.delivery.leader_lease import Lease
+Lease(Application(Path(sys.argv[1]))).take()
+print("taken", flush=True)
+sys.stdin.read()
+"""
+NO_PROCESS = 2**22 + 1
+"""Above the highest number that Linux gives out."""
+
+
 class TheLock(ApplicationCase):
-    def test_a_second_living_process_is_refused_and_a_dead_one_replaced(self) -> None:
-        with self.application.database.transaction() as session:
-            session.add(LeaderLease(id=1, holder="other", pid=os.getppid(), seen_at=datetime.now(UTC)))
-        with self.assertRaises(AlreadyTicking):
-            Lease(self.application).take()
-        gone = subprocess.run(
-            [sys.executable, "-c", "import os; print(os.getpid())"], capture_output=True, check=True
+    def hold(self) -> "subprocess.Popen[bytes]":
+        """The lease, held by another living process."""
+        other = subprocess.Popen(
+            [sys.executable, "-c", HOLDER, str(self.folder)], stdin=subprocess.PIPE, stdout=subprocess.PIPE
         )
+        self.addCleanup(other.communicate)
+        self.addCleanup(other.kill)
+        assert other.stdout is not None
+        self.assertEqual(other.stdout.readline(), b"taken\n")
+        return other
+
+    def seen(self, age: timedelta, pid: int = NO_PROCESS) -> None:
         with self.application.database.transaction() as session:
-            session.get_one(LeaderLease, 1).pid = int(gone.stdout)
+            held = session.get_one(LeaderLease, 1)
+            held.seen_at, held.pid = datetime.now(UTC) - age, pid
+
+    def test_a_second_living_process_is_refused_and_a_dead_one_replaced(self) -> None:
+        """Also where its number means nothing here, as in another container."""
+        other = self.hold()
+        self.seen(timedelta())
+        with self.assertRaisesRegex(AlreadyTicking, "already running"):
+            Lease(self.application).take()
+        other.kill()
+        other.wait()
+        self.seen(timedelta())
         Lease(self.application).take()
 
     def test_a_lease_that_is_not_renewed_for_a_minute_is_taken_over(self) -> None:
         """Another living process holds it, but has said nothing for so long that it must hang."""
-        now = datetime.now(UTC)
-        for age, is_taken in ((timedelta(seconds=50), False), (timedelta(seconds=61), True)):
-            with self.subTest(age=age):
-                with self.application.database.transaction() as session:
-                    session.merge(LeaderLease(id=1, holder="other", pid=os.getppid(), seen_at=now - age))
-                lease = Lease(self.application)
-                if is_taken:
-                    lease.take()
-                    held = self.application.find(LeaderLease, 1)
-                    self.assertEqual(held and held.holder, lease.holder)
-                else:
-                    self.assertRaises(AlreadyTicking, lease.take)
+        self.hold()
+        lease = Lease(self.application)
+        self.seen(timedelta(seconds=50))
+        self.assertRaises(AlreadyTicking, lease.take)
+        self.seen(timedelta(seconds=61))
+        lease.take()
+        held = self.application.find(LeaderLease, 1)
+        self.assertEqual(held and held.holder, lease.holder)
 
 
 PROGRAM = """

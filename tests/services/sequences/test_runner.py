@@ -2,12 +2,14 @@
 
 from datetime import timedelta
 from typing import Any
+from unittest import mock
 
 from sqlalchemy import select
 
 from loyalbell.core.policy.send_policy import FrequencyCap
 from loyalbell.core.sequences.plan import read_plan
 from loyalbell.services.scheduler import tick
+from loyalbell.services.sequences import commands as commands_of_sequences
 from loyalbell.services.sequences import manual_entry, pausing, publishing, publishing_preview, volume_guard
 from loyalbell.services.sequences.commands import keep
 from loyalbell.services.sequences.drafts import SequenceProblem
@@ -187,6 +189,7 @@ class RingingTest(SequenceCase):
             [(one.step, one.cause) for one in self.deliveries("withheld")], [("c", "contact limit")]
         )
 
+    @mock.patch.object(commands_of_sequences, "new_key", lambda: "a key that parts eight")
     def test_forks_lots_tags_notes_and_waiting_for_something(self) -> None:
         people = [self.add_person(f"p{at}@example.com") for at in range(8)]
         self.ring(

@@ -1,0 +1,46 @@
+"""What the machine needs a person for: no fresh backup, no room on the disk; and a book that was restored."""
+
+import time
+from datetime import datetime
+
+from sqlalchemy.orm import Session
+
+from loyalbell.core.messages.spoken_dates import say_instant
+from loyalbell.services.application import Application
+from loyalbell.services.backups import commands as backup_commands
+from loyalbell.services.backups import queries as backup_queries
+from loyalbell.services.delivery.perhaps_gone import RestoredSettings
+from loyalbell.services.health import room
+from loyalbell.services.today.needs import Need
+from loyalbell.storage.schema import Shop
+
+UP_SECONDS = 3_600.0
+"""A program that has just started is given so long to make its backup by itself."""
+STARTED = time.monotonic()
+
+
+def machine_needs(application: Application) -> list[Need]:
+    needs = []
+    if room.TOPIC in application.troubles:
+        words = application.troubles[room.TOPIC]
+        needs.append(Need("There is no room on the disk", words, "/settings/health", "Look", True))
+    trouble = application.troubles.get(backup_commands.TOPIC)
+    if trouble:
+        needs.append(Need("No backup could be made", trouble, "/settings/backups", "Look", True))
+    elif time.monotonic() - STARTED > UP_SECONDS and not backup_queries.standing(application).is_fresh:
+        words = "If this machine breaks, everything since the last backup is lost."
+        needs.append(Need("There is no fresh backup", words, "/settings/backups", "Back up", True))
+    return needs
+
+
+def restored_needs(session: Session, shop: Shop, now: datetime) -> list[Need]:
+    restored = RestoredSettings.load(session)
+    if restored.is_seen or restored.until is None or restored.made_at is None:
+        return []
+    made = say_instant(restored.made_at, now, shop.zone)
+    words = (
+        "What happened since then is not in it, refusals too. What may have been sent since is not sent again"
+        " by itself."
+    )
+    title = f"This book was restored from a backup of {made}"
+    return [Need(title, words, "/settings/restored", "See what to do", True)]
