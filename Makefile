@@ -5,7 +5,7 @@ PORT ?= 8000
 DATA ?= demo-data
 FRESH ?=
 
-.PHONY: demo test test-core test-fast mutants worlds kills bad-days check bench screenshots fmt vendor browser clean
+.PHONY: demo test test-core test-fast mutants worlds kills bad-days package check bench screenshots fmt vendor browser clean
 
 $(VENV)/run.stamp: requirements/run.txt
 	test -x $(BIN)/python || $(PYTHON) -m venv $(VENV)
@@ -52,6 +52,9 @@ check: $(VENV)/development.stamp
 	$(BIN)/python scripts/check_migrations.py
 	$(BIN)/python scripts/check_templates.py
 	$(PYTHON) scripts/vendor.py check
+
+package: $(VENV)/development.stamp
+	$(BIN)/python -m scripts.check_package
 
 bench: $(VENV)/development.stamp
 	$(BIN)/python -m bench

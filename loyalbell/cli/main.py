@@ -41,6 +41,14 @@ SCHEMAS: dict[str, type[BaseModel]] = {
     "offer": Terms,
     "sequence": Plan,
 }
+
+
+@app.callback()
+def _begin() -> None:
+    """What goes wrong is said without what was being worked on: that is about customers."""
+    logs.set_up(ServerSettings.model_construct(log_level="warning", log_form="words", log_file=None))
+
+
 DataOption = typer.Option(Path("data"), "--data", help="The folder that holds the book.")
 
 

@@ -1,11 +1,9 @@
 """The web application: routes, headers, and pages for what went wrong."""
 
 from collections.abc import Awaitable, Callable
-from pathlib import Path
 
 from fastapi import FastAPI, Request
 from fastapi.responses import Response
-from fastapi.staticfiles import StaticFiles
 from starlette.types import ASGIApp, Receive, Scope, Send
 
 from loyalbell.services.application import Application
@@ -37,9 +35,9 @@ from loyalbell.web.sequences import held_batch_routes, live_routes, rehearsal_ro
 from loyalbell.web.sequences import routes as sequences_routes
 from loyalbell.web.settings import care_routes, channel_routes, counting_routes, machine_routes
 from loyalbell.web.settings import routes as settings_routes
+from loyalbell.web.static_files import VersionedFiles
 from loyalbell.web.today import routes as today_routes
 
-STATIC = Path(__file__).parent / "static"
 PAGE_POLICY = (
     "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data:; font-src 'self'; "
     "connect-src 'self'; form-action 'self'; frame-src 'self'; frame-ancestors 'none'; base-uri 'none'"
@@ -101,7 +99,7 @@ def create_app(
     app = FastAPI(title="Loyal Bell", docs_url=None, redoc_url=None, openapi_url=None)
     app.state.application, app.state.heartbeat, app.state.demo = application, heartbeat, demo
     app.state.drafts, app.state.metrics_token = Drafts(), metrics_token
-    app.mount("/static", StaticFiles(directory=STATIC), name="static")
+    app.mount("/static", VersionedFiles(), name="static")
     for area in AREAS:
         app.include_router(area.router)
     for router in demo.routers if demo else ():

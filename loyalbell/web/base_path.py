@@ -10,7 +10,7 @@ from starlette.datastructures import MutableHeaders
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
 ADDRESSES = re.compile(
-    rb"""(\s(?:href|src|action|formaction|poster|hx-(?:get|post|put|patch|delete|push-url)|data-[a-z-]+)=")/(?!/)"""
+    rb"""(\s(?:href|src|action|formaction|poster|hx-(?:get|post|put|patch|delete|push-url))=")/(?!/)"""
 )
 """Where a page's own addresses stand in HTML."""
 OUT = ("location", "hx-redirect", "hx-location", "hx-push-url")
@@ -84,8 +84,8 @@ class _Prefixed:
 
     def page(self, page: bytes) -> bytes:
         base = self.base.encode()
-        page = page.replace(ROOT, ROOT + b'data-base="' + base + b'" ', 1)
-        return ADDRESSES.sub(rb"\g<1>" + base + rb"/", page)
+        page = ADDRESSES.sub(rb"\g<1>" + base + rb"/", page)
+        return page.replace(ROOT, ROOT + b'data-base="' + base + b'" ', 1)
 
     def _put_before(self, headers: MutableHeaders) -> None:
         for name in OUT:

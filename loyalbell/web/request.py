@@ -19,6 +19,7 @@ from loyalbell.services.application import Application
 from loyalbell.services.clock import DemoClock
 from loyalbell.services.replies import inbox
 from loyalbell.web import formatting
+from loyalbell.web.static_files import VersionedAddresses
 
 COOKIE = "loyal_bell"
 WEB = Path(__file__).parent
@@ -49,6 +50,7 @@ environment = Environment(
     loader=_loader(),
     autoescape=True,
     undefined=StrictUndefined,
+    extensions=[VersionedAddresses],
     trim_blocks=True,
     lstrip_blocks=True,
 )

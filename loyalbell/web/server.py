@@ -8,6 +8,7 @@ import threading
 from pathlib import Path
 
 import uvicorn
+from starlette.middleware.gzip import GZipMiddleware
 from starlette.types import ASGIApp
 
 from loyalbell.channels.loopback import LOOPBACK
@@ -23,6 +24,8 @@ from loyalbell.web.request import DemoParts
 from loyalbell.web.server_settings import ServerSettings
 
 EVERYWHERE = ("0.0.0.0", "::", "")  # noqa: S104
+LEAST_PACKED, QUICKLY = 1_024, 4
+"""Bytes from which an answer is compressed, and how hard; harder takes longer than it saves."""
 GRACE_SECONDS = 2
 """For how long open pages may hold up a stop; with the heartbeat's own seconds it is over within ten."""
 
@@ -62,9 +65,10 @@ class Server:
 
     @property
     def served(self) -> ASGIApp:
-        """What is served: under a path of its own where one is set."""
+        """What is served: compressed, and under a path of its own where one is set."""
         base = self.settings.base_path
-        return BasePath(self.web, base) if base else self.web
+        within = BasePath(self.web, base) if base else self.web
+        return GZipMiddleware(within, minimum_size=LEAST_PACKED, compresslevel=QUICKLY)
 
     def demo_parts(self) -> DemoParts | None:
         """What only a made-up shop adds to the pages; a real one has nothing of it."""

@@ -42,7 +42,7 @@ class ServedApplication:
 
     def __init__(self, data: Path, demo_sign_in: tuple[str, str] | None = None) -> None:
         self.running = server_for(data, 0, demo_sign_in)
-        config = uvicorn.Config(self.running.web, host="127.0.0.1", port=0, log_level="warning")
+        config = uvicorn.Config(self.running.served, host="127.0.0.1", port=0, log_level="warning")
         self._server = uvicorn.Server(config)
         self._thread = threading.Thread(target=self._server.run, daemon=True)
 

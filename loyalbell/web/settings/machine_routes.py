@@ -85,7 +85,9 @@ def download_backup(name: str, context: RequestContext = SignedIn) -> Response:
     found = queries.backup_named(context.application, name)
     if found is None:
         raise NotFound("There is no such backup.")
-    return FileResponse(found.path, media_type="application/zip", filename=found.path.name)
+    # it is compressed as it is
+    headers = {"Content-Encoding": "identity"}
+    return FileResponse(found.path, media_type="application/zip", filename=found.path.name, headers=headers)
 
 
 @router.post("/settings/backups/{name}/check")

@@ -100,7 +100,7 @@
     waiting = setTimeout(() => { remember(); htmx.trigger(form, "read"); }, 350);
   }
   function draw(more = {}) {
-    htmx.ajax("POST", "/messages/sheet", { source: form, target: "#letter", swap: "innerHTML", values: { ...Object.fromEntries(new FormData(form)), ...more } });
+    htmx.ajax("POST", bellPath("/messages/sheet"), { source: form, target: "#letter", swap: "innerHTML", values: { ...Object.fromEntries(new FormData(form)), ...more } });
   }
   function redraw() { collect(); remember(); draw(); }
 
@@ -180,7 +180,7 @@
     const rule = when?.rule ? `&rule=${encodeURIComponent(JSON.stringify(when.rule))}` : "";
     const subject = about;
     close(); about = subject;
-    frame.src = `/segments/new?pick=1${rule}`;
+    frame.src = bellPath(`/segments/new?pick=1${rule}`);
     dialog.showModal();
   }
   window.addEventListener("message", (event) => {
@@ -277,7 +277,7 @@
   async function keepBlock(block) {
     const name = prompt("Keep this block under the name");
     if (!name) return;
-    const answer = await send("/messages/keep-block", new Blob([]), { name, block: JSON.stringify(blockOf(block)) });
+    const answer = await send(bellPath("/messages/keep-block"), new Blob([]), { name, block: JSON.stringify(blockOf(block)) });
     if (answer) redraw();
   }
   function dropWriting() {
@@ -327,14 +327,14 @@
   form.addEventListener("change", async (event) => {
     const field = event.target;
     if (field.matches(".upload")) {
-      const made = field.files[0] && await send("/gallery/upload", field.files[0]);
+      const made = field.files[0] && await send(bellPath("/gallery/upload"), field.files[0]);
       if (made) {
         const select = field.closest(".block").querySelector('[data-name="picture"]');
         select.add(new Option(made.name, made.id, true, true));
         redraw();
       }
     } else if (field.matches(".upload-file")) {
-      const made = field.files[0] && await send("/messages/attach", field.files[0]);
+      const made = field.files[0] && await send(bellPath("/messages/attach"), field.files[0]);
       if (made) { const tick = document.createElement("input"); tick.type = "checkbox"; tick.checked = true; tick.dataset.file = made.id; byId("files").prepend(tick); redraw(); }
     } else if (field.id === "turn-language") { collect(); remember(); form.elements.language.value = field.value; draw(); }
     else if (field.name === "how" || field.dataset.name === "picture" || field.dataset.name === "list") redraw();
@@ -369,7 +369,7 @@
   });
   form.addEventListener("submit", (event) => { collect(); remember(); event.preventDefault(); }, true);
   document.addEventListener("htmx:configRequest", (event) => {
-    if (event.detail.path === "/messages/save" || event.detail.path === "/messages/proof") { collect(); event.detail.parameters.set?.("whole", form.elements.whole.value); }
+    if (/\/messages\/(save|proof)$/.test(event.detail.path)) { collect(); event.detail.parameters.set?.("whole", form.elements.whole.value); }
   });
   document.addEventListener("htmx:afterSettle", (event) => {
     if (event.target.id !== "letter") return;

@@ -1,4 +1,6 @@
 // Small helpers of every page. Nothing here decides anything: the server does.
+// where the whole program is served under a path of its own, that stands before every address
+window.bellPath = (path) => (document.documentElement.dataset.base || "") + path;
 (() => {
   "use strict";
   const token = document.querySelector('meta[name="csrf-token"]');
@@ -8,8 +10,13 @@
   document.addEventListener("htmx:responseError", () => say("That did not work. Nothing was changed."));
   document.addEventListener("htmx:sendError", () => say("The program cannot be reached. Is it still running?"));
 
-  // while the demo's clock walks, the page comes again by itself
-  if (document.querySelector("[data-moving]") && !document.querySelector("form input:focus, [contenteditable]")) setTimeout(() => location.reload(), 1500);
+  // while the demo's clock walks, the page comes again by itself; never over something begun
+  let begun = false;
+  document.addEventListener("input", () => { begun = true; });
+  const isBusy = () => begun || document.querySelector(
+    "form :is(input, textarea, select):focus, [contenteditable]:not([contenteditable='false']), dialog[open]") || String(getSelection());
+  const comeAgain = () => { if (isBusy()) setTimeout(comeAgain, 1500); else location.reload(); };
+  if (document.querySelector("[data-moving]")) setTimeout(comeAgain, 1500);
   document.addEventListener("change", (event) => {
     if (event.target.matches("[data-puts]") && event.target.value) document.getElementById(event.target.dataset.puts).value = event.target.value;
   });
@@ -37,7 +44,7 @@
     } else if (event.key === "/") {
       event.preventDefault();
       const own = document.querySelector("input[type=search]");
-      if (own) own.focus(); else location.href = "/search";
+      if (own) own.focus(); else location.href = bellPath("/search");
     } else if (event.key === "?") {
       document.getElementById("keys")?.showModal();
     }

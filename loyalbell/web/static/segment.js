@@ -17,7 +17,7 @@
   });
   // in a window of another page the rule is handed to that page
   document.getElementById("use-rule")?.addEventListener("click", async () => {
-    const answer = await fetch("/segments/rule", { method: "POST", body: new FormData(form) });
+    const answer = await fetch(bellPath("/segments/rule"), { method: "POST", body: new FormData(form) });
     const rule = await answer.json();
     if (answer.ok) parent.postMessage({ rule }, location.origin);
     else document.getElementById("problem").textContent = rule.problem;

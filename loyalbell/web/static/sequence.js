@@ -91,7 +91,7 @@
   function sayRule(name) {
     about = name;
     const held = form.elements[`${name}.rule`].value;
-    frame.src = `/segments/new?pick=1${held ? `&rule=${encodeURIComponent(held)}` : ""}`;
+    frame.src = bellPath(`/segments/new?pick=1${held ? `&rule=${encodeURIComponent(held)}` : ""}`);
     dialog.showModal();
   }
   document.getElementById("rule-close").addEventListener("click", () => dialog.close());
