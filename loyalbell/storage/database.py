@@ -12,7 +12,7 @@ from sqlalchemy.engine.interfaces import DBAPIConnection
 from sqlalchemy.exc import DatabaseError, NoResultFound
 from sqlalchemy.orm import Session
 
-from loyalbell.storage import change_tracking, opening
+from loyalbell.storage import change_log, change_tracking, opening
 from loyalbell.storage.opening import BUSY_SECONDS
 from loyalbell.storage.writer_turn import WriterTurn
 
@@ -137,6 +137,26 @@ class Database:
                 yield session
         finally:
             self.turn.give_back()
+
+    @contextmanager
+    def turn_for_others(self, session: Session) -> Iterator[int]:
+        """Within a transaction: keeps what it has written, lets others write, and goes on afterwards. Gives
+        the newest note of the change log as the others' turn begins.
+        """
+        connection = session.connection()
+        session.flush()
+        change_tracking.write_notes(session)
+        newest = change_log.newest(session)
+        connection.exec_driver_sql("COMMIT")
+        self._mine.session = None
+        self.turn.give_back()
+        try:
+            yield newest
+        finally:
+            while not self.turn.take(float(BUSY_SECONDS)):
+                pass
+            connection.exec_driver_sql("BEGIN IMMEDIATE")
+            self._mine.session = session
 
     @contextmanager
     def _writing(self, session: Session) -> Iterator[None]:

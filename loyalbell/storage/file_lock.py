@@ -2,6 +2,8 @@
 
 import fcntl
 import os
+from collections.abc import Iterator
+from contextlib import contextmanager, suppress
 from pathlib import Path
 
 from loyalbell.storage.opening import FILE_MODE
@@ -26,6 +28,17 @@ class FileLock:
             return False
         self._number = number
         return True
+
+    @contextmanager
+    def held(self) -> Iterator[None]:
+        """Waits until it is ours; where the file system knows no locks it does not wait."""
+        number = os.open(self.path, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, FILE_MODE)
+        try:
+            with suppress(OSError):
+                fcntl.flock(number, fcntl.LOCK_EX)
+            yield
+        finally:
+            os.close(number)
 
     def release(self) -> None:
         if self._number is not None:

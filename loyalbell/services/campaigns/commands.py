@@ -21,6 +21,7 @@ from loyalbell.services.delivery.link_tokens import new_token
 from loyalbell.services.delivery.outbox import become_all
 from loyalbell.services.delivery.perhaps_gone import until_of
 from loyalbell.services.delivery.rendering import newest_version
+from loyalbell.services.imports.under_way import is_under_way
 from loyalbell.services.settings.channels import CareSettings
 from loyalbell.storage.schema import Campaign, Delivery, Message, Segment, Shop
 
@@ -170,7 +171,7 @@ def start_due(application: Application) -> int:
             )
         )
         care = CareSettings.load(session)
-    if shop is None or not shop.ringing:
+    if shop is None or not shop.ringing or not due or is_under_way(application):
         return 0
     guard = VolumeGuard(care.guard_factor, care.guard_floor)
     for campaign in due:

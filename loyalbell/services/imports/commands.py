@@ -14,6 +14,7 @@ from sqlalchemy.orm import Session
 
 from loyalbell.services.application import Application
 from loyalbell.services.background_work import Report
+from loyalbell.services.imports import under_way
 from loyalbell.storage.files.column_mapping import (
     KINDS,
     NEW,
@@ -32,6 +33,7 @@ from loyalbell.storage.files.order_import import OrdersIn
 from loyalbell.storage.files.order_line_import import LinesIn
 from loyalbell.storage.files.record_import import RecordsIn
 from loyalbell.storage.files.table_reader import FileProblem, Row, TableShape, read_rows, shape_of
+from loyalbell.storage.long_write import Breathe, LongWrite, never
 from loyalbell.storage.records.kinds import RECORDS
 from loyalbell.storage.records.targets import Target
 from loyalbell.storage.schema import CustomField, ImportRun, Shop
@@ -39,7 +41,6 @@ from loyalbell.storage.webhook_events import announce
 
 SAMPLE_ROWS = 200
 SHOWN_SAMPLES = 3
-STOPPED = "The program stopped while this file was being read. Nothing was written; start it again."
 
 
 def folder(application: Application) -> Path:
@@ -233,33 +234,36 @@ def carry_out(application: Application, run_id: int, write: bool, report: Report
         run = session.get_one(ImportRun, run_id)
     try:
         if write:
-            with application.import_turn:
+            with under_way.writing(application, run_id):
                 _bring_in(application, run, report)
         else:
             _try_out(application, run, report)
     except FileProblem as problem:
         _fail(application, run_id, str(problem))
     except Exception:
-        _fail(application, run_id, "Something unforeseen went wrong while reading. Nothing was written.")
+        _fail(application, run_id, under_way.FAILED)
         raise
 
 
 def _fail(application: Application, run_id: int, problem: str) -> None:
     with application.database.transaction() as session:
         run = session.get_one(ImportRun, run_id)
-        run.state, run.problem = "failed", problem
+        # one whose writing had to be taken back says so already
+        if run.state != "failed":
+            run.state, run.problem = "failed", problem
 
 
 def _try_out(application: Application, run: ImportRun, report: Report) -> None:
     with application.database.reading() as session:
-        outcome = _read(application, session, run, False, report)
+        outcome = _read(application, session, run, False, report, never)
     with application.database.transaction() as session:
         _record(session.get_one(ImportRun, run.id), outcome, "tried")
 
 
 def _bring_in(application: Application, run: ImportRun, report: Report) -> None:
     with application.database.transaction() as session:
-        outcome = _read(application, session, run, True, report)
+        breathe = LongWrite(application.database, session).breathe
+        outcome = _read(application, session, run, True, report, breathe)
         stored = session.get_one(ImportRun, run.id)
         _record(stored, outcome, "done")
         stored.ended_at = application.clock.now()
@@ -277,7 +281,9 @@ def _record(run: ImportRun, outcome: Outcome, state: str) -> None:
     run.examples, run.state = sorted(outcome.examples, key=lambda refused: refused[0]), state
 
 
-def _read(application: Application, session: Session, run: ImportRun, write: bool, report: Report) -> Outcome:
+def _read(
+    application: Application, session: Session, run: ImportRun, write: bool, report: Report, breathe: Breathe
+) -> Outcome:
     path = file_of(application, run)
     shape = shape_of(path)
     columns = column_map(run, shape.headings)
@@ -285,7 +291,7 @@ def _read(application: Application, session: Session, run: ImportRun, write: boo
     if problem:
         raise FileProblem(problem)
     with RefusedRows(refused_file(application, run.id), shape.headings, Outcome()) as refused, uncollected():
-        return _importer(application, session, run, columns, write)(path, shape, refused, report)
+        return _importer(application, session, run, columns, write)(path, shape, refused, report, breathe)
 
 
 @contextmanager
@@ -300,7 +306,7 @@ def uncollected() -> Iterator[None]:
             gc.enable()
 
 
-Importer = Callable[[Path, TableShape, RefusedRows, Report], Outcome]
+Importer = Callable[[Path, TableShape, RefusedRows, Report, Breathe], Outcome]
 
 
 def _importer(
@@ -309,19 +315,25 @@ def _importer(
     shop = session.get_one(Shop, 1)
     now = application.clock.now()
 
-    def from_rows(path: Path, shape: TableShape, refused: RefusedRows, report: Report) -> Outcome:
+    def from_rows(
+        path: Path, shape: TableShape, refused: RefusedRows, report: Report, breathe: Breathe
+    ) -> Outcome:
         with path.open("rb") as file:
-            work: CustomersIn | RecordsIn | LinesIn
+            rows, progress = read_rows(file, shape), _progress(file, path, report, breathe)
+            if run.kind == "order-lines":
+                lines = LinesIn(session, columns, shop.currency, run.id, write)
+                return lines.run(rows, refused, progress, breathe)
+            work: CustomersIn | RecordsIn
             if run.kind == "customers":
                 work = CustomersIn(session, columns, shop.country, now, run.id, write)
-            elif run.kind == "order-lines":
-                work = LinesIn(session, columns, shop.currency, run.id, write)
             else:
                 kind = RECORDS[run.kind]
                 work = RecordsIn(session, kind, columns, shop.country, shop.currency, now, run.id, write)
-            return work.run(read_rows(file, shape), refused, _progress(file, path, report))
+            return work.run(rows, refused, progress)
 
-    def orders(path: Path, shape: TableShape, refused: RefusedRows, report: Report) -> Outcome:
+    def orders(
+        path: Path, shape: TableShape, refused: RefusedRows, report: Report, breathe: Breathe
+    ) -> Outcome:
         with path.open("rb") as file:
             work = OrdersIn(session, columns, shop.country, shop.currency, run.id, write)
 
@@ -329,7 +341,7 @@ def _importer(
                 file.seek(0)
                 return read_rows(file, shape)
 
-            return work.run(rows, refused, _progress(file, path, report))
+            return work.run(rows, refused, _progress(file, path, report, breathe), breathe)
 
     return orders if run.kind == "orders" else from_rows
 
@@ -357,20 +369,23 @@ def undo_import(application: Application, run_id: int, by: str) -> None:
         application.note(session, by, f"undid an import of {run.kind}", file=run.filename)
 
 
-def _progress(file: BinaryIO, path: Path, report: Report) -> Callable[[int], None]:
+def _progress(file: BinaryIO, path: Path, report: Report, breathe: Breathe) -> Callable[[int], bool]:
     size = max(path.stat().st_size, 1)
 
-    def say(row: int) -> None:
+    def say(row: int) -> bool:
         report(min(file.tell() / size, 1.0), f"{row:,} rows read")
+        return breathe()
 
     return say
 
 
 def mend_after_stop(application: Application) -> None:
-    """Marks imports that the program's end cut off; their transaction was never kept."""
+    """Imports that the program's end cut off: what they had written is taken back."""
+    if under_way.is_under_way(application):
+        return
     with application.database.transaction() as session:
         for run in session.query(ImportRun).filter(ImportRun.state.in_(("trying", "running"))):
-            run.state, run.problem = "failed", STOPPED
+            run.state, run.problem = "failed", under_way.STOPPED
 
 
 def forget(application: Application, run_id: int) -> None:

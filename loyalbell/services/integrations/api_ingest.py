@@ -213,7 +213,7 @@ class ApiIngest:
         work = OrdersIn(
             self.session, columns, self.country, self.currency, None, True, known_of(self.session, named)
         )
-        outcome = work.run(lambda: iter(rows), refused, lambda row: None)
+        outcome = work.run(lambda: iter(rows), refused, lambda row: False)
         counts = outcome.counts
         return Pushed(counts.created, counts.changed, counts.unchanged, sorted(refused.reasons.items()))
 

@@ -16,6 +16,7 @@ from loyalbell.core.sequences.simulator import without_collecting, woken
 from loyalbell.core.sequences.triggers import TriggerContext
 from loyalbell.core.sequences.walk import UNDER_WAY
 from loyalbell.services.application import Application
+from loyalbell.services.imports.under_way import is_under_way
 from loyalbell.services.sequences import volume_guard
 from loyalbell.services.sequences.actions import ActionWriter
 from loyalbell.services.sequences.engine_batch import Batch, VolumeGate, numbers_of
@@ -99,7 +100,7 @@ class SequenceRunner:
             if shop is None or not shop.ringing:
                 return False
             live = session.scalar(select(schema.Sequence.id).where(schema.Sequence.state == "live").limit(1))
-        if live is None:
+        if live is None or is_under_way(self.application):
             return False
         state = (self.application.snapshot().version, int(now.timestamp()) // 60)
         if state != self._looked:

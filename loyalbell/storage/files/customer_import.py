@@ -18,7 +18,12 @@ from loyalbell.storage.files.import_outcome import Counts, Outcome, RefusedRows
 from loyalbell.storage.files.table_reader import Row, chunks_of
 from loyalbell.storage.records.name_registry import Names
 from loyalbell.storage.records.parsers import Birthday, CellReader, Email, Phone, Text, When, YesNo, values_of
-from loyalbell.storage.records.person_resolver import SOURCE, PersonResolver, load_person_resolver
+from loyalbell.storage.records.person_resolver import (
+    SOURCE,
+    PersonResolver,
+    load_person_resolver,
+    next_number,
+)
 from loyalbell.storage.records.upsert import keep_before
 from loyalbell.storage.schema import Companion, ConsentEntry, ExternalId, Note, Person
 
@@ -171,7 +176,13 @@ class CustomerUpsert:
         self.import_id, self.write, self.source = import_id, write, source
         self.names = Names(session, write)
         self.seen: dict[int, int] = {}
-        self.next_id = 1 + (session.scalar(select(Person.id).order_by(Person.id.desc()).limit(1)) or 0)
+        self.next_id = next_number(session, Person.id)
+
+    def catch_up(self) -> None:
+        """Others have written: who is on file, and which numbers are free, is asked anew."""
+        self.known = load_person_resolver(self.session)
+        self.names = Names(self.session, self.write)
+        self.next_id = next_number(self.session, Person.id)
 
     def take(self, rows: Sequence[tuple[int, dict[str, Any]]], counts: Counts) -> list[tuple[int, str]]:
         """Returns (number, reason) of the rows that cannot be taken; adds the others to ``counts``."""
@@ -363,10 +374,11 @@ class CustomersIn:
         known = load_person_resolver(session)
         self.taking = CustomerUpsert(session, known, own, now, import_id, write, f"import {import_id}")
 
-    def run(self, rows: Iterator[Row], refused: RefusedRows, progress: Callable[[int], None]) -> Outcome:
+    def run(self, rows: Iterator[Row], refused: RefusedRows, progress: Callable[[int], bool]) -> Outcome:
         for chunk in chunks_of(rows, CHUNK):
             self._take(chunk, refused)
-            progress(chunk[-1][0])
+            if progress(chunk[-1][0]):
+                self.taking.catch_up()
         return refused.outcome
 
     def _take(self, chunk: list[Row], refused: RefusedRows) -> None:

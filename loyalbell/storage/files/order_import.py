@@ -15,6 +15,7 @@ from loyalbell.storage.files.import_outcome import Outcome, Refusals
 from loyalbell.storage.files.order_draft import Draft
 from loyalbell.storage.files.order_upsert import OrdersWrite
 from loyalbell.storage.files.table_reader import Row, chunks_of
+from loyalbell.storage.long_write import Breathe, never
 from loyalbell.storage.records.parsers import (
     Bad,
     CellReader,
@@ -107,7 +108,8 @@ class OrdersIn:
         self,
         rows: Callable[[], Iterator[Row]],
         refused: Refusals,
-        progress: Callable[[int], None],
+        progress: Callable[[int], bool],
+        breathe: Breathe = never,
     ) -> Outcome:
         self.refused = refused
         for chunk in chunks_of(rows(), CHUNK):
@@ -115,7 +117,7 @@ class OrdersIn:
             progress(chunk[-1][0])
         if self.draft.bad:
             self._refuse_companions(rows(), refused)
-        self.writer.finish(refused.outcome.counts)
+        self.writer.finish(refused.outcome.counts, breathe)
         return refused.outcome
 
     def _take(self, chunk: list[Row]) -> None:

@@ -12,6 +12,7 @@ from loyalbell.core.history.money import minor_digits
 from loyalbell.storage.files.column_mapping import ColumnMap
 from loyalbell.storage.files.import_outcome import Outcome, RefusedRows
 from loyalbell.storage.files.table_reader import Row
+from loyalbell.storage.long_write import Breathe, never
 from loyalbell.storage.records.name_registry import Names
 from loyalbell.storage.records.parsers import CellReader, Money, Quantity, Text, values_of
 from loyalbell.storage.records.upsert import keep_before
@@ -36,7 +37,13 @@ class LinesIn:
         self.names = Names(session, write, import_id)
         self.rows: dict[str, list[tuple[int, list[str], Line]]] = {}
 
-    def run(self, rows: Iterator[Row], refused: RefusedRows, progress: Callable[[int], None]) -> Outcome:
+    def run(
+        self,
+        rows: Iterator[Row],
+        refused: RefusedRows,
+        progress: Callable[[int], bool],
+        breathe: Breathe = never,
+    ) -> Outcome:
         for number, cells in rows:
             problem = self._read(number, cells)
             if problem:
@@ -46,6 +53,7 @@ class LinesIn:
         wanted = list(self.rows)
         for start in range(0, len(wanted), MANY):
             self._orders(wanted[start : start + MANY], refused)
+            breathe()
         return refused.outcome
 
     def _read(self, number: int, cells: list[str]) -> str | None:

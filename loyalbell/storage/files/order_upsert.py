@@ -1,7 +1,7 @@
 """Writing the orders of a file: new ones created, known ones compared and mended."""
 
 from collections.abc import Iterable, Iterator
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, TypeVar
 
 import numpy as np
 from sqlalchemy import select
@@ -9,6 +9,7 @@ from sqlalchemy.orm import Session
 
 from loyalbell.storage.change_tracking import insert_many
 from loyalbell.storage.files.import_outcome import Counts
+from loyalbell.storage.long_write import Breathe, never
 from loyalbell.storage.records.name_registry import Names
 from loyalbell.storage.records.upsert import keep_before
 from loyalbell.storage.schema import Department, Item, Order
@@ -28,6 +29,8 @@ ORDER_COLUMNS = (
 NO_TIMES: tuple[int | None, ...] = (None,) * 4
 NO_MORE: tuple[Any, ...] = (None,) * 4
 FEW, MANY = 5_000, 400
+SLICE = 20_000
+"""Rows written before others may get their turn."""
 
 
 def _times(status: str | None, placed: int) -> tuple[int | None, ...]:
@@ -35,6 +38,13 @@ def _times(status: str | None, placed: int) -> tuple[int | None, ...]:
     return tuple(
         placed if status == name else None for name in ("confirmed", "shipped", "delivered", "cancelled")
     )
+
+
+Part = TypeVar("Part")
+
+
+def _slices(rows: list[Part]) -> list[list[Part]]:
+    return [rows[start : start + SLICE] for start in range(0, len(rows), SLICE)]
 
 
 class OrdersWrite:
@@ -46,7 +56,7 @@ class OrdersWrite:
         self.session, self.draft, self.currency = session, draft, currency
         self.import_id, self.write = import_id, write
 
-    def finish(self, counts: Counts) -> None:
+    def finish(self, counts: Counts, breathe: Breathe = never) -> None:
         self._number_departments()
         self._number_items()
         self.names = Names(self.session, self.write, self.import_id)
@@ -71,9 +81,11 @@ class OrdersWrite:
         counts.changed += len(changed)
         counts.unchanged += len(compare) - len(changed)
         if self.write:
-            self._keep_before(changed)
-            self._insert(new, ids)
-            self._replace(changed)
+            self._insert(new, ids, breathe)
+            for some in _slices(changed):
+                self._keep_before(some)
+                self._replace(some)
+                breathe()
             self.written = ids | {number: order_id for number, order_id, _ in compare}
 
     def _row(self, number: int, totals: list[int] | None) -> OrderRow:
@@ -215,18 +227,18 @@ class OrdersWrite:
         ):
             yield number, None if kind < 0 else items[kind], quantity, money, discount
 
-    def _insert(self, new: list[tuple[Any, ...]], ids: dict[int, int]) -> None:
+    def _insert(self, new: list[tuple[Any, ...]], ids: dict[int, int], breathe: Breathe) -> None:
         marks = ", ".join("?" * 18)
-        insert_many(
-            self.session,
-            "orders",
-            f"INSERT INTO orders (id, external_id, {ORDER_COLUMNS}, currency, import_id) VALUES ({marks})",
-            new,
-            np.array([row[0] for row in new], dtype=np.int64),
-        )
-        self._insert_lines(ids)
+        sql = f"INSERT INTO orders (id, external_id, {ORDER_COLUMNS}, currency, import_id) VALUES ({marks})"
+        # the last ones first: an order that somebody else brings in between gets a number above all of these
+        slices = _slices(new)
+        for some in (*slices[-1:], *slices[:-1]):
+            keys = np.array([row[0] for row in some], dtype=np.int64)
+            insert_many(self.session, "orders", sql, some, keys)
+            breathe()
+        self._insert_lines(ids, breathe)
 
-    def _insert_lines(self, ids: dict[int, int]) -> None:
+    def _insert_lines(self, ids: dict[int, int], breathe: Breathe = never) -> None:
         """Lines of the orders in ``ids`` (number in the file → id in the book)."""
         draft, named = self.draft, [*self.items, None]  # item -1, for none, is the last
         target = np.zeros(len(draft.person), dtype=np.int64)
@@ -237,21 +249,25 @@ class OrdersWrite:
             np.array(column, dtype=np.int64)[kept].tolist()
             for column in (draft.line_item, draft.line_quantity, draft.line_total, draft.line_discount)
         )
-        insert_many(
-            self.session,
-            "order_line",
-            "INSERT INTO order_line (order_id, item_id, quantity, total_minor, discount_minor) VALUES (?, ?,"
-            " ?, ?, ?)",
-            zip(
-                orders[kept].tolist(),
-                map(named.__getitem__, items),
-                quantities,
-                totals,
-                discounts,
-                strict=True,
-            ),
-            orders[kept],
-        )
+        of = orders[kept]
+        for start in range(0, len(of), SLICE):
+            part = slice(start, start + SLICE)
+            insert_many(
+                self.session,
+                "order_line",
+                "INSERT INTO order_line (order_id, item_id, quantity, total_minor, discount_minor) VALUES (?,"
+                " ?, ?, ?, ?)",
+                zip(
+                    of[part].tolist(),
+                    map(named.__getitem__, items[part]),
+                    quantities[part],
+                    totals[part],
+                    discounts[part],
+                    strict=True,
+                ),
+                of[part],
+            )
+            breathe()
 
     def _replace(self, changed: list[tuple[int, int, OrderRow]]) -> None:
         sets = ", ".join(f"{name.strip()} = ?" for name in ORDER_COLUMNS.split(","))

@@ -152,10 +152,11 @@ class RecordsIn:
             source=f"import {import_id}",
         )
 
-    def run(self, rows: Iterator[Row], refused: RefusedRows, progress: Callable[[int], None]) -> Outcome:
+    def run(self, rows: Iterator[Row], refused: RefusedRows, progress: Callable[[int], bool]) -> Outcome:
         for chunk in chunks_of(rows, CHUNK):
             self._take(chunk, refused)
-            progress(chunk[-1][0])
+            if progress(chunk[-1][0]):
+                self.take.catch_up()
         return refused.outcome
 
     def _take(self, chunk: list[Row], refused: RefusedRows) -> None:

@@ -5,7 +5,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from sqlalchemy import func, select
-from sqlalchemy.orm import Session
+from sqlalchemy.orm import InstrumentedAttribute, Session
 
 from loyalbell.storage.schema import ExternalId, Person
 
@@ -46,6 +46,11 @@ class PersonResolver:
             ("phone", self.by_phone),
             ("chat_handle", self.by_chat),
         )
+
+
+def next_number(session: Session, column: InstrumentedAttribute[int]) -> int:
+    """The lowest number above all that a table has given out."""
+    return 1 + (session.scalar(select(func.max(column))) or 0)
 
 
 def load_person_resolver(session: Session) -> PersonResolver:

@@ -9,7 +9,7 @@ from sqlalchemy.orm import Session
 
 from loyalbell.storage.records.kinds import RecordKind, Values
 from loyalbell.storage.records.name_registry import Names
-from loyalbell.storage.records.person_resolver import PersonResolver
+from loyalbell.storage.records.person_resolver import PersonResolver, load_person_resolver
 
 Numbered = tuple[int, Values]
 MANY = 400
@@ -59,7 +59,16 @@ class Upsert:
         self.now, self.write, self.import_id, self.source, self.by = now, write, import_id, source, by
         self.names = Names(session, write, import_id)
         self.seen: dict[tuple[Any, ...], int] = {}
-        self.next_id = 1 + int(self._rows(f"SELECT coalesce(max(id), 0) FROM {kind.table}").fetchone()[0])
+        self.next_id = self._next_number()
+
+    def catch_up(self) -> None:
+        """Others have written: who is on file, and which numbers are free, is asked anew."""
+        self.known = load_person_resolver(self.session)
+        self.names = Names(self.session, self.write, self.import_id)
+        self.next_id = self._next_number()
+
+    def _next_number(self) -> int:
+        return 1 + int(self._rows(f"SELECT coalesce(max(id), 0) FROM {self.kind.table}").fetchone()[0])
 
     def take(self, records: Sequence[Numbered]) -> UpsertResult:
         """Takes some records, each with the number it is called by."""

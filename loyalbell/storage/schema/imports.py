@@ -10,7 +10,10 @@ from loyalbell.storage.schema.base import Base
 
 
 class ImportRun(Base):
-    """One file: how its columns were read, and what came of its rows."""
+    """One file: how its columns were read, and what came of its rows.
+
+    ``writes_since``: from when on rows of it may be in the book; until it has ended they are a part only.
+    """
 
     __tablename__ = "import_run"
 
@@ -32,6 +35,7 @@ class ImportRun(Base):
     shape: Mapped[str | None] = mapped_column(index=True)
     undone_at: Mapped[datetime | None]
     undone_by: Mapped[str | None]
+    writes_since: Mapped[datetime | None]
 
 
 class ImportChange(Base):
