@@ -13,6 +13,7 @@ from sqlalchemy import ColumnElement, select
 from loyalbell.services.application import Application
 from loyalbell.storage.file_lock import FileLock
 from loyalbell.storage.files.import_undo import undo, what_depends
+from loyalbell.storage.files.table_reader import FileProblem
 from loyalbell.storage.schema import ImportRun
 
 LOCK_FILE = "importing.lock"
@@ -39,8 +40,8 @@ def writing(application: Application, run_id: int) -> Iterator[None]:
             session.get_one(ImportRun, run_id).writes_since = application.clock.now()
         try:
             yield
-        except BaseException:
-            take_back(application, run_id, FAILED)
+        except BaseException as error:
+            take_back(application, run_id, str(error) if isinstance(error, FileProblem) else FAILED)
             raise
 
 
