@@ -3,6 +3,7 @@ the page of the demo that has lived.
 """
 
 import re
+import statistics
 import tempfile
 from pathlib import Path
 
@@ -143,12 +144,23 @@ def _pages() -> list[Line]:
         form = {"_csrf": token, "email": OWNER[1], "password": OWNER[2], "next": "/"}
         assert client.post("/sign-in", data=form).status_code == 200
         today, zone = application.clock.now().date(), application.the_shop().zone
-        first = once(lambda: overview(application, days_of(USUAL, today, zone)))
+
+        def changed() -> float:
+            """The table as it is first asked for after somebody was changed."""
+            with application.database.transaction() as session:
+                session.connection().exec_driver_sql("UPDATE person SET city = city || '.' WHERE id = 7")
+            application.snapshot()
+            return once(lambda: overview(application, days_of(USUAL, today, zone)))
+
+        changed()
+        first = statistics.median(changed() for _ in range(5))
         kept = median(lambda: client.get("/results?days=year"))
         client.close()
         application.close()
     size, reach = "the demo that has lived", "150 ms"
     return [
-        Line("its table, worked out anew", size, first, ON_DEMO, "the bound", reach, first < ON_DEMO),
+        Line(
+            "its table, after a change of the book", size, first, ON_DEMO, "the bound", reach, first < ON_DEMO
+        ),
         Line("its page, asked again", size, kept, ON_DEMO, "the bound", reach, kept < ON_DEMO),
     ]

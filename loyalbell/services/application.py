@@ -10,6 +10,8 @@ from sqlalchemy.orm import Session
 from loyalbell.core.history.snapshot import HistorySnapshot
 from loyalbell.services.background_work import BackgroundResults, Jobs, LatestRequest, ResultCache
 from loyalbell.services.clock import Clock, clock_for
+from loyalbell.services.give_way import PagesUnderWay
+from loyalbell.services.response_queue import ResponseQueue
 from loyalbell.storage import backup_file
 from loyalbell.storage.backup_file import BackupProblem
 from loyalbell.storage.database import Database
@@ -35,6 +37,8 @@ class Application:
     def __init__(self, data: Path, clock: Clock | None = None) -> None:
         self.database = Database(data, put_away)
         self.clock = clock or clock_for(self.database)
+        self.pages = PagesUnderWay()
+        self.responses = ResponseQueue(self.database, self.clock)
         self.jobs, self.cache = Jobs(), ResultCache()
         self.background = BackgroundResults()
         self.latest: LatestRequest[Any] = LatestRequest()

@@ -63,6 +63,16 @@ class ResultCache:
         self._advance(topic, version)
         return self.get(topic, (version, key), work, most)
 
+    def of_parts(
+        self, topic: str, parts: tuple[object, ...], key: Hashable, work: Callable[[], Found], most: int
+    ) -> Found:
+        """The same for parts of the book that do not change: kept while the very same ones stand, whatever
+        else has changed.
+        """
+        # the parts are kept with the result, so that no other thing can get their identity meanwhile
+        kept = self.get(topic, (tuple(map(id, parts)), key), lambda: (parts, work()), most)
+        return kept[1]
+
     def peek(self, topic: str, key: Hashable) -> Any | None:
         """The result where it is there already, else ``None``; nothing is worked out or waited for."""
         with self._turn:

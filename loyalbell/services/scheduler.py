@@ -78,6 +78,7 @@ class Heartbeat:
             Thread(target=self._plan, name="sequences", daemon=True),
             Thread(target=self._tell_programs, name="webhooks", daemon=True),
             Thread(target=self._back_up, name="backups", daemon=True),
+            Thread(target=self._write_responses, name="opens and clicks", daemon=True),
             *(
                 Thread(target=self._send, args=(channel, wake), name=f"send {channel}", daemon=True)
                 for channel, wake in zip(CHANNELS, self._wakes[1:], strict=True)
@@ -89,6 +90,7 @@ class Heartbeat:
         self._lease.take()
         self._lease.keep_renewing()
         import_commands.mend_after_stop(self.application)
+        self.application.responses.is_served = True
         for thread in self._threads:
             thread.start()
 
@@ -109,6 +111,8 @@ class Heartbeat:
         for thread in self._threads:
             if thread.is_alive():
                 thread.join(timeout=max(0.0, end - time.monotonic()))
+        self.application.responses.is_served = False
+        self.application.responses.flush()
         self._lease.release()
 
     def _plan(self) -> None:
@@ -177,6 +181,10 @@ class Heartbeat:
 
         self._again_and_again(step, Event())
 
+    def _write_responses(self) -> None:
+        responses = self.application.responses
+        self._again_and_again(lambda: responses.step(REST_SECONDS), Event(), 0.0)
+
     def _back_up(self) -> None:
         """Backups have a thread of their own: copying a large book takes a while."""
         self._again_and_again(self._backups.step, Event())
@@ -191,7 +199,7 @@ class Heartbeat:
                 found.append(f"“{thread.name}” has been at one step for a long time.")
         return found
 
-    def _again_and_again(self, step: Callable[[], None], wake: Event) -> None:
+    def _again_and_again(self, step: Callable[[], None], wake: Event, rest: float = REST_SECONDS) -> None:
         name = current_thread().name
         while not self._stop.is_set():
             self._pulses[name] = time.monotonic()
@@ -202,5 +210,5 @@ class Heartbeat:
                 return
             except Exception:
                 log.exception("a step failed; the next one follows")
-            wake.wait(REST_SECONDS)
+            wake.wait(rest)
             wake.clear()

@@ -7,6 +7,7 @@ from fastapi.responses import Response
 from starlette.types import ASGIApp, Receive, Scope, Send
 
 from loyalbell.services.application import Application
+from loyalbell.services.give_way import PagesUnderWay
 from loyalbell.services.scheduler import Heartbeat
 from loyalbell.storage.database import PATIENCE
 from loyalbell.web import errors, watching_routes
@@ -106,21 +107,27 @@ def create_app(
         app.include_router(router)
     app.mount("/api/v1", create_api(application))
     app.middleware("http")(_headers)
-    app.add_middleware(ShortPatience)
+    app.add_middleware(SomebodyWaits, pages=application.pages)
     for kind, handler in errors.HANDLERS:
         app.add_exception_handler(kind, handler)
     return app
 
 
-class ShortPatience:
-    """Whoever waits for a page or an answer is told after a few seconds that the book is busy."""
+class SomebodyWaits:
+    """Whoever waits for a page or an answer goes before what can wait, and is told after a few seconds where
+    the book is busy.
+    """
 
-    def __init__(self, app: ASGIApp) -> None:
-        self.app = app
+    def __init__(self, app: ASGIApp, pages: PagesUnderWay) -> None:
+        self.app, self.pages = app, pages
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
+        if scope["type"] != "http":
+            await self.app(scope, receive, send)
+            return
         PATIENCE.set(PAGE_SECONDS)
-        await self.app(scope, receive, send)
+        with self.pages.one():
+            await self.app(scope, receive, send)
 
 
 async def _headers(request: Request, call_next: Next) -> Response:

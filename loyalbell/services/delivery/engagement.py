@@ -5,13 +5,13 @@ from sqlalchemy.orm import Session
 
 from loyalbell.core.messages.merge_fields import FieldProblem, fields_used, fill
 from loyalbell.core.policy.origins import PROOF
-from loyalbell.core.results.machine_opens import MACHINE, is_machine
 from loyalbell.services.application import Application
 from loyalbell.services.delivery.merge_facts import field_facts
 from loyalbell.services.delivery.rendering import compiled_version, own_links
+from loyalbell.services.response_queue import Clicked, Opened
 from loyalbell.storage.consent import address_column, address_of, consent_now
 from loyalbell.storage.schema import ConsentEntry, Delivery, DeliveryEvent, Item, Person, Shop
-from loyalbell.storage.webhook_events import announce, announce_consent
+from loyalbell.storage.webhook_events import announce_consent
 
 UNSUBSCRIBE_SOURCE = "unsubscribe link"
 STAY_SOURCE = "unsubscribe page: stay on the list"
@@ -24,17 +24,10 @@ def find_delivery(application: Application, token: str) -> Delivery | None:
 
 def opened(application: Application, token: str, agent: str) -> bool:
     """Notes that the pixel was loaded, and whether by a machine. False for a token nobody was sent."""
-    with application.database.transaction() as session:
-        delivery = session.scalar(select(Delivery).where(Delivery.token == token))
-        if delivery is None:
-            return False
-        if delivery.origin_kind == PROOF:
-            return True
-        now = application.clock.now()
-        since = (now - delivery.sent_at).total_seconds() if delivery.sent_at is not None else None
-        by = MACHINE if is_machine(agent, since) else None
-        _respond(session, DeliveryEvent(delivery_id=delivery.id, kind="opened", at=now, detail=by))
-        return True
+    responses = application.responses
+    responses.put(Opened(token, agent))
+    responses.settle()
+    return find_delivery(application, token) is not None
 
 
 def clicked(application: Application, token: str, link: str) -> str | None:
@@ -42,25 +35,17 @@ def clicked(application: Application, token: str, link: str) -> str | None:
 
     ``link`` is the number of a link of the message, or ``i`` and the id of an item on one of its cards.
     """
-    with application.database.transaction() as session:
+    with application.database.reading() as session:
         delivery = session.scalar(select(Delivery).where(Delivery.token == token))
         if delivery is None:
             return None
-        where = (
-            _item_link(session, link) if link.startswith("i") else _link(application, session, delivery, link)
-        )
-        if where is None:
-            return None
-        if delivery.origin_kind == PROOF:
-            return where
-        now = application.clock.now()
-        number = None if link.startswith("i") else int(link)
-        _respond(
-            session,
-            DeliveryEvent(delivery_id=delivery.id, kind="clicked", at=now, link=number, detail=where[:500]),
-        )
-        announce(session, "message.clicked", now, person=delivery.person_id, link=where)
-        return where
+        is_item = link.startswith("i")
+        where = _item_link(session, link) if is_item else _link(application, session, delivery, link)
+    if where is None:
+        return None
+    application.responses.put(Clicked(token, None if is_item else int(link), where))
+    application.responses.settle()
+    return where
 
 
 def _item_link(session: Session, link: str) -> str | None:

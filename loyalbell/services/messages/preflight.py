@@ -3,6 +3,7 @@
 import hashlib
 from collections.abc import Sequence
 
+from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from loyalbell.core.messages import content as c
@@ -20,7 +21,9 @@ from loyalbell.services.delivery.rendering import (
 from loyalbell.services.messages import spam_filter
 from loyalbell.services.messages.preflight_context import Writing, preflight_context
 from loyalbell.services.messages.preview import sample
-from loyalbell.storage.schema import Shop
+from loyalbell.storage.schema import LogEntry, Message, Shop
+
+MOST_KEPT = 500
 
 
 def findings_of(
@@ -92,6 +95,22 @@ def _empty_lists(
         for count, place in zip(empty, places, strict=False)
         if count
     ]
+
+
+def kept_findings(application: Application, message: Message, content: c.MessageContent) -> list[Finding]:
+    """Of a whole message, for a list of many: worked out anew when somebody has done anything, or after an
+    hour. What is sent is always looked at afresh.
+    """
+    with application.database.reading() as session:
+        done = session.scalar(select(func.max(LogEntry.id)))
+    hour = int(application.clock.now().timestamp()) // 3_600
+    version = hashlib.sha256(content.model_dump_json().encode()).hexdigest()
+    return application.cache.get(
+        "findings of messages",
+        (message.id, version, done, hour),
+        lambda: findings_of_all(application, content, None, message.purpose == "marketing"),
+        MOST_KEPT,
+    )
 
 
 def findings_of_all(

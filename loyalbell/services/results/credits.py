@@ -48,9 +48,9 @@ def credits_of(application: Application) -> Credits:
     """Every order of the book, attributed once over campaigns and sequences alike."""
     snapshot, now = application.snapshot(), int(application.clock.now().timestamp())
     counting = loaded(application, ResultsSettings)
-    return application.cache.of_version(
+    return application.cache.of_parts(
         "credits",
-        snapshot.version,
+        (snapshot.orders, snapshot.deliveries, snapshot.engagements, snapshot.codes),
         (now // 60, counting.window_days, counting.opens_count),
         lambda: _credits(application, snapshot, counting, now),
         2,

@@ -86,7 +86,17 @@ class Detail:
 
 
 def detail(application: Application, row: ResultRow, days: Days) -> Detail:
-    """Of one row of the table, in its days."""
+    """Of one row of the table, in its days; kept while the book and the hour stand."""
+    return application.cache.of_version(
+        "detail",
+        application.snapshot().version,
+        (int(application.clock.now().timestamp()) // 3_600, row.origin, days, row.judged.worth),
+        lambda: _detail(application, row, days),
+        24,
+    )
+
+
+def _detail(application: Application, row: ResultRow, days: Days) -> Detail:
     now = int(application.clock.now().timestamp())
     compared = compared_of(application, row, days)
     treated, held = compared.shares
@@ -99,7 +109,7 @@ def detail(application: Application, row: ResultRow, days: Days) -> Detail:
     with application.database.reading() as session:
         steps = _steps(application, session, row.origin, days)
         causes = _causes(session, row.origin, days)
-        share = _held_share(session, row.origin)
+        share = _held_share(application, session, row.origin)
     return Detail(
         compared,
         _weeks(compared, days, now, row.judged.worth),
@@ -127,9 +137,9 @@ def _weeks(compared: Compared, days: Days, now: int, worth: float) -> list[WeekS
     return found
 
 
-def _held_share(session: Session, origin: Origin) -> int:
+def _held_share(application: Application, session: Session, origin: Origin) -> int:
     """Per cent that were to be held back; 0 where that is not known or has changed."""
-    plan = plan_of_sequence(session, origin[1]) if origin[0] == SEQUENCE else None
+    plan = plan_of_sequence(application, session, origin[1]) if origin[0] == SEQUENCE else None
     return plan.held_back if plan is not None else 0
 
 
@@ -159,7 +169,7 @@ def _steps(application: Application, session: Session, origin: Origin, days: Day
     )
     did = {(step, kind): count for step, kind, count in acts}
     orders = _orders_of(application, session, origin, days)
-    arms = _arms(session, origin)
+    arms = _arms(application, session, origin)
     return [
         StepFigures(
             step,
@@ -170,7 +180,7 @@ def _steps(application: Application, session: Session, origin: Origin, days: Day
             {act: did.get((step, act), 0) for act in ACTS},
             *orders.get(step, (0, 0)),
         )
-        for step in _in_order(session, origin, list(people))
+        for step in _in_order(application, session, origin, list(people))
     ]
 
 
@@ -197,16 +207,16 @@ def _orders_of(
     return found
 
 
-def _in_order(session: Session, origin: Origin, steps: list[str]) -> list[str]:
+def _in_order(application: Application, session: Session, origin: Origin, steps: list[str]) -> list[str]:
     """As the plan has them; those that it has no longer come last."""
-    plan = plan_of_sequence(session, origin[1]) if origin[0] == SEQUENCE else None
+    plan = plan_of_sequence(application, session, origin[1]) if origin[0] == SEQUENCE else None
     planned = [one.id for one in every_step(plan.steps) if isinstance(one, MessageStep)] if plan else []
     return sorted(steps, key=lambda step: (planned.index(step) if step in planned else len(planned), step))
 
 
-def _arms(session: Session, origin: Origin) -> dict[str, str]:
+def _arms(application: Application, session: Session, origin: Origin) -> dict[str, str]:
     """By step the name of the arm by lot in which it stands."""
-    plan = plan_of_sequence(session, origin[1]) if origin[0] == SEQUENCE else None
+    plan = plan_of_sequence(application, session, origin[1]) if origin[0] == SEQUENCE else None
     found: dict[str, str] = {}
     for split in every_step(plan.steps) if plan is not None else ():
         if isinstance(split, RandomSplitStep):

@@ -85,7 +85,7 @@ def _experiments(application: Application, worth: float) -> list[Experiment]:
         sequences = list(
             session.scalars(select(schema.Sequence).where(schema.Sequence.live_version_id.is_not(None)))
         )
-        plans = {sequence.id: plan_of_sequence(session, sequence.id) for sequence in sequences}
+        plans = {sequence.id: plan_of_sequence(application, session, sequence.id) for sequence in sequences}
         campaigns = list(session.scalars(select(Campaign).where(Campaign.started_at.is_not(None))))
         found = [
             made for campaign in campaigns if (made := _of_campaign(session, campaign, worth)) is not None

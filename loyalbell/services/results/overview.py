@@ -128,7 +128,7 @@ class _Working:
                 origin: plan.goal.days
                 for origin in names
                 if origin[0] == SEQUENCE
-                and (plan := plan_of_sequence(session, origin[1])) is not None
+                and (plan := plan_of_sequence(self.application, session, origin[1])) is not None
                 and plan.goal is not None
             }
         every = [self._row(origin, *names[origin], costs, goals.get(origin, RETURN_DAYS)) for origin in names]

@@ -1,12 +1,13 @@
 """Who qualified for what, and when: whole columns of the snapshot, kept while it and the hour stand."""
 
+import json
 from collections.abc import Callable, Hashable
 from dataclasses import dataclass, field
 from datetime import timedelta
 from typing import TypeVar
 
 import numpy as np
-from sqlalchemy import select
+from sqlalchemy import Text, select, type_coerce
 
 from loyalbell.core.clock.local_time import local_day, start_of_day
 from loyalbell.core.history.columns import Ints, Mask, Parted, Small, by_person_and_time
@@ -30,6 +31,10 @@ HELD_BY_CAMPAIGNS = (
     f" WHERE state = '{WITHHELD}' AND cause = 'held back' AND origin_kind = '{CAMPAIGN}'"
 )
 """As whole numbers, without a row object for each: there may be very many."""
+DECIDE_SEQUENCES = frozenset(
+    "people enrolments orders lines statuses walk_ins appointments memberships events answers tags".split()
+)
+"""Parts of the snapshot that say who came into a sequence, and whether they left before anything was done."""
 MOST_KEPT = 500
 """Campaigns and sequences whose people are kept."""
 
@@ -54,11 +59,20 @@ class Qualifying:
 
     def of(self, origin: Origin) -> Qualified:
         key = (origin, self.holdout.percent, tuple(sorted(self.holdout.fixed.items())))
-        return self._kept(key, lambda: self._without_left_out(self._everyone(origin)))
+        return self._kept(origin[0], key, lambda: self._without_left_out(self._everyone(origin)))
 
-    def _kept(self, key: Hashable, work: Callable[[], Found]) -> Found:
-        return self.application.cache.of_version(
-            "qualified", self.snapshot.version, (self.now // 3_600, key), work, MOST_KEPT
+    def _kept(self, kind: str, key: Hashable, work: Callable[[], Found]) -> Found:
+        """While what decides who qualified stands: for campaigns their deliveries, for sequences who came in
+        and everything that may end it.
+        """
+        book = self.snapshot
+        parts: tuple[object, ...] = (
+            (book.people, book.deliveries)
+            if kind == CAMPAIGN
+            else tuple(part for name, part in vars(book).items() if name in DECIDE_SEQUENCES)
+        )
+        return self.application.cache.of_parts(
+            f"qualified {kind}", parts, (self.now // 3_600, key), work, MOST_KEPT
         )
 
     def _everyone(self, origin: Origin) -> Qualified:
@@ -88,10 +102,10 @@ class Qualifying:
             return mine
         with self.application.database.reading() as session:
             sequence = session.get_one(schema.Sequence, sequence_id)
-            plan = plan_of_sequence(session, sequence_id)
+            plan = plan_of_sequence(self.application, session, sequence_id)
         if plan is None:
             return mine
-        waits = _waits(plan, sequence.key, self.snapshot.people.ids, mine.person)
+        waits = self._waits(plan, sequence.key, mine.person)
         then = mine.at + waits
         stays = then <= self.now
         for stop in plan.exit_events if waits.any() else ():
@@ -99,12 +113,26 @@ class Qualifying:
             stays &= ~_happened_between(rows, mine.person, mine.at, then)
         return Qualified(mine.person, then, mine.is_held).taken(stays)
 
+    def _waits(self, plan: Plan, key: str, person: Small) -> Ints:
+        """By row the seconds until anything is done for its person. What is drawn for somebody stays."""
+        tree = tree_of(plan)
+        same = seconds_for_everybody(tree)
+        if same is not None:
+            return np.full(len(person), same, dtype=np.int64)
+        drawn = self.application.cache.get("waits drawn", (key, plan.model_dump_json()), dict[int, int], 50)
+        numbers, place = np.unique(person, return_inverse=True)
+        ids = self.snapshot.people.ids[numbers].tolist()
+        for one in ids:
+            if one not in drawn:
+                drawn[one] = seconds_until_anything(tree, key, one)
+        return np.array([drawn[one] for one in ids], dtype=np.int64)[place]
+
     def _of_campaign(self, campaign_id: int) -> Qualified:
         """Whoever it left for, whatever became of it there, as those held back were drawn before that."""
         rows = self.snapshot.deliveries
-        mine = self._kept("deliveries by number", lambda: Parted(rows.origin_id)).rows(campaign_id)
+        mine = self._kept(CAMPAIGN, "deliveries by number", lambda: Parted(rows.origin_id)).rows(campaign_id)
         mine = mine[rows.origin[mine] == self.snapshot.words.get(CAMPAIGN, -1)]
-        of, held, at = self._kept("held back by campaigns", self._held_by_campaigns)
+        of, held, at = self._kept(CAMPAIGN, "held back by campaigns", self._held_by_campaigns)
         here = of == campaign_id
         return Qualified(
             np.concatenate((rows.person[mine], held[here])),
@@ -124,8 +152,8 @@ class Qualifying:
 def purchases_of(application: Application) -> Purchases:
     """The orders that stand now, by person."""
     snapshot, now = application.snapshot(), int(application.clock.now().timestamp())
-    return application.cache.of_version(
-        "purchases", snapshot.version, now // 60, lambda: Purchases.of(snapshot.orders, now), 2
+    return application.cache.of_parts(
+        "purchases", (snapshot.orders,), now // 60, lambda: Purchases.of(snapshot.orders, now), 2
     )
 
 
@@ -146,11 +174,13 @@ def drawn_out(application: Application, holdout: Holdout, quarter: str) -> Mask:
     return application.cache.get("left out", key, work, 8)
 
 
-def plan_of_sequence(session: UnitOfWork, sequence_id: int) -> Plan | None:
+def plan_of_sequence(application: Application, session: UnitOfWork, sequence_id: int) -> Plan | None:
     """The newest published plan, ``None`` where there is none or it cannot be read."""
-    query = select(SequenceVersion.plan).where(SequenceVersion.sequence_id == sequence_id)
-    data = session.scalar(query.order_by(SequenceVersion.number.desc()).limit(1))
-    return None if data is None else plan_or_none(data)
+    query = select(type_coerce(SequenceVersion.plan, Text)).where(SequenceVersion.sequence_id == sequence_id)
+    text = session.scalar(query.order_by(SequenceVersion.number.desc()).limit(1))
+    if text is None:
+        return None
+    return application.cache.get("plans as read", text, lambda: plan_or_none(json.loads(text)))
 
 
 def enrolments_of(snapshot: HistorySnapshot, sequence_id: int) -> Qualified:
@@ -158,17 +188,6 @@ def enrolments_of(snapshot: HistorySnapshot, sequence_id: int) -> Qualified:
     enrolments = snapshot.enrolments
     mine = enrolments.taken(enrolments.sequence == sequence_id)
     return Qualified(mine.person, mine.at, mine.how == ENROLMENT_ENDS.index("held back"))
-
-
-def _waits(plan: Plan, key: str, ids: Ints, person: Small) -> Ints:
-    """By row the seconds until anything is done for its person."""
-    tree = tree_of(plan)
-    same = seconds_for_everybody(tree)
-    if same is not None:
-        return np.full(len(person), same, dtype=np.int64)
-    numbers, place = np.unique(person, return_inverse=True)
-    each = [seconds_until_anything(tree, key, one) for one in ids[numbers].tolist()]
-    return np.array(each, dtype=np.int64)[place]
 
 
 def _happened_between(rows: EventRows, person: Small, low: Ints, high: Ints) -> Mask:

@@ -30,6 +30,8 @@ from loyalbell.storage import schema
 from loyalbell.storage.schema import Enrolment, SequenceVersion, Shop
 
 BATCH = 2_000
+GIVES_WAY_AFTER = 20
+"""Places: a few milliseconds."""
 
 
 @dataclass
@@ -263,7 +265,9 @@ class SequenceRunner:
             batch = Batch(self._tree, session, known, now, places)
             doing = ActionWriter(session, shop, known, now)
             gate = VolumeGate(session, known, now, shop, too_many)
-            for place in places:
+            for number, place in enumerate(places):
+                if number % GIVES_WAY_AFTER == 0:
+                    self.application.pages.give_way()
                 with of_sequence(place.sequence):
                     was_due = place.position.due
                     place.position, acts = batch.step(place)

@@ -47,7 +47,7 @@ def list_page(context: RequestContext = SignedIn) -> Response:
     rows = []
     for message in kept:
         content = message_queries.content_of(context.application, message.id)
-        found = preflight.findings_of_all(context.application, content, None, message.purpose == "marketing")
+        found = preflight.kept_findings(context.application, message, content)
         first = content.find("email") or (content.writings[0] if content.writings else None)
         rows.append((message, content, found, _first_words(first)))
     return context.page("messages/messages.html", "messages", rows=rows, uses=uses, say_language=say_language)

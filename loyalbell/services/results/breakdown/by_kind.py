@@ -38,7 +38,20 @@ class OrderedPart:
 
 
 def breakdown(application: Application, origin: Origin, days: Days) -> dict[str, list[Part]]:
-    """By what is told apart; only where there are at least two parts. Hours and weekdays are of the shop."""
+    """By what is told apart; only where there are at least two parts. Hours and weekdays are of the shop.
+
+    Kept while the book and the hour stand.
+    """
+    return application.cache.of_version(
+        "told apart",
+        application.snapshot().version,
+        (int(application.clock.now().timestamp()) // 3_600, origin, days),
+        lambda: _breakdown(application, origin, days),
+        24,
+    )
+
+
+def _breakdown(application: Application, origin: Origin, days: Days) -> dict[str, list[Part]]:
     snapshot, credited = application.snapshot(), credits_from(application, origin, days)
     mine = delivered_of(snapshot, origin, days)
     clicks = snapshot.engagements.delivery[snapshot.engagements.kind == snapshot.words.get("clicked", -1)]
