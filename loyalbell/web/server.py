@@ -19,6 +19,7 @@ from loyalbell.services.application import Application
 from loyalbell.services.delivery.senders import ShopSender
 from loyalbell.services.replies.inbound import take_mail
 from loyalbell.services.scheduler import Heartbeat
+from loyalbell.services.warm_up import warm_up
 from loyalbell.web.app import create_app
 from loyalbell.web.base_path import BasePath
 from loyalbell.web.request import DemoParts
@@ -64,6 +65,7 @@ class Server:
         self, data: Path, port: int, mail_port: int = 0, settings: ServerSettings | None = None
     ) -> None:
         self.application = Application(data)
+        self._is_over = threading.Event()
         self.port, self.settings = port, settings or ServerSettings(data=data)
         self.mail_in = self._mail_in(mail_port) if mail_port else None
         self.heartbeat = Heartbeat(self.application, self.sender())
@@ -112,6 +114,7 @@ class Server:
         if threading.current_thread() is threading.main_thread():
             signal.signal(signal.SIGTERM, signal.default_int_handler)
         self.start()
+        threading.Thread(target=warm_up, args=(self.application, self._is_over.is_set), daemon=True).start()
         try:
             uvicorn.run(
                 self.served,
@@ -136,6 +139,7 @@ class Server:
 
     def stop_ticking(self) -> None:
         """Ends the heartbeat and the door for incoming mail; the book stays open."""
+        self._is_over.set()
         self.heartbeat.stop()
         if self.mail_in:
             self.mail_in.stop()

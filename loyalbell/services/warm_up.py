@@ -1,0 +1,46 @@
+"""What the first look at a page would have to wait for, worked out beforehand while nobody waits."""
+
+from collections.abc import Callable
+
+import structlog
+
+from loyalbell.core.clock.local_time import local_day
+from loyalbell.services.application import Application
+from loyalbell.services.messages import preflight
+from loyalbell.services.messages import queries as message_queries
+from loyalbell.services.results.overview import overview
+from loyalbell.services.results.ranges import USUAL, days_of
+
+log = structlog.get_logger()
+
+
+def warm_up(application: Application, is_stopping: Callable[[], bool]) -> None:
+    """The columns of the book, what messages are checked for, and the table of results. Gives way to pages
+    between its steps; what goes wrong is met again, and said, on the page itself.
+    """
+    if application.shop() is None:
+        return
+    for step in (_columns, _messages, _results):
+        try:
+            step(application, is_stopping)
+        except Exception:
+            log.exception("something could not be worked out beforehand")
+
+
+def _columns(application: Application, is_stopping: Callable[[], bool]) -> None:
+    application.snapshot()
+
+
+def _messages(application: Application, is_stopping: Callable[[], bool]) -> None:
+    for message in message_queries.library(application):
+        if is_stopping():
+            return
+        application.pages.give_way()
+        content = message_queries.content_of(application, message.id)
+        preflight.kept_findings(application, message, content)
+
+
+def _results(application: Application, is_stopping: Callable[[], bool]) -> None:
+    if not is_stopping():
+        zone = application.the_shop().zone
+        overview(application, days_of(USUAL, local_day(application.clock.now(), zone), zone))
