@@ -1,154 +1,72 @@
-"""``python -m tests.bad_days [days]``: the demo's mail server refuses us, hangs and limits us in turn.
-
-Afterwards nobody is suppressed whom the post room did not really refuse, nobody has got anything twice, and
-Today has said on each bad day that email is not accepted, and no longer after it. Exits with 1 otherwise.
+"""``python -m tests.bad_days [kills] [days]``: everything bad that a program meets, one after the other, and
+a table of what came of it. Exits with 1 where anything was lost, came twice, or was not told.
 """
 
 import sys
-import time
-from collections import Counter
-from datetime import timedelta
-from functools import partial
-from pathlib import Path
-from tempfile import TemporaryDirectory
+from collections.abc import Callable
 
-from sqlalchemy import select
+from rich.console import Console
+from rich.table import Table
 
-from loyalbell.channels.loopback import LOOPBACK, free_port
-from loyalbell.channels.smtp import SmtpSender
-from loyalbell.demo.build import build_demo
-from loyalbell.demo.server import DemoServer
-from loyalbell.post_room.server import NO_SUCH_BOX
-from loyalbell.post_room.store import PostRoomStore
-from loyalbell.services.delivery.senders import ShopSender
-from loyalbell.services.today import queries as today_queries
-from loyalbell.storage.schema import Delivery, DeliveryEvent, Shop, Suppression
-from tests.channels.networks import MailServer
+from tests.bad_days import faults
+from tests.bad_days.faults import FaultCase, Found
+from tests.bad_days.fortnight import fortnight
 
-DAYS, PEOPLE, SHORT_SECONDS = 14, 1_500, 1.0
-MOODS = ("well", "refuses us", "well", "hangs", "well", "limits us", "says all are gone")
+KILLS, DAYS, IMPORTS = 200, 14, 20
 
 
-class Relay(MailServer):
-    """Takes a few mails, hands them on to the post room, and then asks to slow down."""
-
-    def __init__(self, store: PostRoomStore, now: object) -> None:
-        self.store, self.now, self.count = store, now, 0
-        super().__init__()
-
-    def keep(self, sender: str, recipient: str, content: bytes) -> None:
-        self.store.keep(sender, recipient, content, self.now())  # type: ignore[operator]
-        self.count += 1
-        if self.count % 6 == 0:
-            self.answers = {"mail": "421 4.7.28 too many messages, slow down"}
-        else:
-            self.answers = {}
-
-    def _say(self, connection, part, usual):  # type: ignore[no-untyped-def]
-        said = super()._say(connection, part, usual)
-        if part == "mail" and self.answers:
-            self.count, self.answers = self.count + 1, {}
-        return said
+def tried(fault: Callable[[FaultCase], Found]) -> Found:
+    """In a shop of its own."""
+    case = FaultCase("runTest")
+    case.setUp()
+    try:
+        return fault(case)
+    finally:
+        case.doCleanups()
 
 
-def server_in(mood: str, demo: DemoServer) -> MailServer | None:
-    if mood == "refuses us":
-        return MailServer(mail="550 5.7.1 relaying denied")
-    if mood == "hangs":
-        return MailServer(hello="hang")
-    if mood == "limits us":
-        return Relay(demo.store, demo.application.clock.now)
-    return MailServer(rcpt="550 5.1.1 unknown user") if mood == "says all are gone" else None
-
-
-def walk_a_day(demo: DemoServer) -> None:
-    demo.driver.move_on(timedelta(days=1))
-    while demo.driver.share < 1:
-        time.sleep(0.2)
-    time.sleep(0.5)
-
-
-def titles(demo: DemoServer) -> list[str]:
-    return [need.title for need in today_queries.today(demo.application).needs]
-
-
-def live(demo: DemoServer, days: int) -> list[str]:
-    """Walks through the days. Returns what Today failed to say."""
-    wrong, real = list[str](), demo.application.the_shop().smtp_port
-    for day in range(days):
-        mood = MOODS[day % len(MOODS)]
-        server = server_in(mood, demo)
-        with demo.application.database.transaction() as session:
-            session.get_one(Shop, 1).smtp_port = server.port if server is not None else real
-        walk_a_day(demo)
-        said = [title for title in titles(demo) if title.startswith("Email has not been accepted")]
-        print(
-            f"{demo.application.clock.now():%a %d %b}  {mood:<18} {'; '.join(titles(demo)[:3])}", flush=True
-        )
-        if mood in ("refuses us", "hangs") and not said:
-            wrong.append(f"day {day}: the mail server {mood}, and Today does not say so")
-        if mood == "well" and said:
-            wrong.append(f"day {day}: all is well, and Today says {said[0]}")
-        if server is not None:
-            server.stop()
-    return wrong
-
-
-def marked(demo: DemoServer) -> set[str]:
-    """The addresses that are taken to be gone."""
-    query = select(Suppression.address).where(
-        Suppression.reason == "hard bounce", Suppression.channel == "email", Suppression.lifted_at.is_(None)
+def bad_fortnight(days: int) -> Found:
+    wrong = fortnight(days)
+    for words in wrong:
+        print(words)
+    twice = sum(words.startswith("twice") for words in wrong)
+    return Found(
+        "a mail server that refuses, hangs, limits",
+        f"{days} days; Today told each, nobody was marked wrongly" if not wrong else f"{len(wrong)} wrong",
+        0,
+        twice,
+        not wrong,
     )
-    with demo.application.database.reading() as session:
-        return set(session.scalars(query))
 
 
-OURS = ("relaying", "unknown user")
-"""What the servers of the bad days say; a made-up mailbox that is gone says it in a report of its own."""
-
-
-def reported(demo: DemoServer) -> set[str]:
-    """Addresses of which a report came back, after their mail had been taken, that they are gone."""
-    query = (
-        select(Delivery.address, DeliveryEvent.detail)
-        .join(DeliveryEvent, DeliveryEvent.delivery_id == Delivery.id)
-        .where(DeliveryEvent.kind == "hard bounce", Delivery.sent_at.is_not(None))
-    )
-    with demo.application.database.reading() as session:
-        rows = session.execute(query).all()
-    return {address or "" for address, detail in rows if not any(words in (detail or "") for words in OURS)}
-
-
-def judge(demo: DemoServer, before: set[str]) -> list[str]:
-    new = sorted(marked(demo) - before - reported(demo))
-    wrong = [f"suppressed wrongly: {one}" for one in new if not one.startswith(NO_SUCH_BOX)]
-    with demo.application.database.reading() as session:
-        for event in session.scalars(select(DeliveryEvent).where(DeliveryEvent.kind == "hard bounce")):
-            if any(words in (event.detail or "") for words in OURS):
-                wrong.append(f"counted against a customer: {event.detail}")
-        states = Counter(str(state) for state in session.scalars(select(Delivery.state)))
-    got = Counter(row[0] for row in demo.store._query("SELECT message_id FROM mail WHERE message_id != ''"))
-    wrong += [f"twice: {message}" for message, count in got.items() if count > 1]
-    print(f"mails {sum(got.values()):,}, states {dict(states)}")
-    return wrong
+def all_faults(kills: int, imports: int) -> list[Callable[[FaultCase], Found]]:
+    return [
+        lambda case: faults.killed_at_first_start(case, kills),
+        lambda case: faults.killed_while_upgrading(case, kills),
+        lambda case: faults.restored(case, answers=True),
+        lambda case: faults.restored(case, answers=False),
+        faults.wrong_books,
+        faults.disk_full,
+        lambda case: faults.killed_imports(case, imports),
+        faults.clock_jumps,
+        faults.second_program,
+        faults.busy_writer,
+    ]
 
 
 def main() -> int:
-    days = int(sys.argv[1]) if len(sys.argv) > 1 else DAYS
-    with TemporaryDirectory(prefix="loyalbell-bad-days-") as folder:
-        build_demo(Path(folder), PEOPLE).close()
-        demo = DemoServer(Path(folder), free_port())
-        demo.heartbeat.sender = ShopSender(
-            demo.application, partial(SmtpSender, timeout=SHORT_SECONDS), demo.store.has
+    kills = int(sys.argv[1]) if len(sys.argv) > 1 else KILLS
+    days = int(sys.argv[2]) if len(sys.argv) > 2 else DAYS
+    found = [tried(fault) for fault in all_faults(kills, IMPORTS)]
+    found.append(bad_fortnight(days))
+    table = Table("fault", "what happened", "lost", "twice", "")
+    for one in found:
+        is_well = one.is_well and not one.lost and not one.twice
+        table.add_row(
+            one.fault, one.happened, str(one.lost), str(one.twice), "well" if is_well else "NOT well"
         )
-        demo.start()
-        try:
-            before = marked(demo)
-            wrong = live(demo, days) + judge(demo, before)
-        finally:
-            demo.stop()
-    print("\n".join(wrong) or f"{days} days on {LOOPBACK}: nothing wrong")
-    return 1 if wrong else 0
+    Console(width=150).print(table)
+    return 0 if all(one.is_well and not one.lost and not one.twice for one in found) else 1
 
 
 if __name__ == "__main__":

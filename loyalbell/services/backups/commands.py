@@ -9,6 +9,7 @@ import structlog
 
 from loyalbell.services.application import Application
 from loyalbell.services.backups.settings import BackupSettings
+from loyalbell.services.delivery.message_keys import MessageKey, key_of_book
 from loyalbell.services.settings.channels import loaded
 from loyalbell.storage import backup_file
 from loyalbell.storage.backup_file import Backup, BackupProblem
@@ -28,6 +29,12 @@ def folder_of(application: Application) -> Path:
 def make(application: Application, why: str = BY_HAND, by: str = "") -> Backup:
     """Raises ``BackupProblem``, which also stands on Today until one succeeds."""
     folder = folder_of(application)
+    with application.database.reading() as session:
+        has_key = bool(MessageKey.load(session).key)
+    if not has_key:
+        # a book restored from this must give its messages the names that this one will
+        with application.database.transaction() as session:
+            key_of_book(session)
     try:
         path = backup_file.write(application.database.path, folder, why, application.clock.now())
     except BackupProblem as problem:

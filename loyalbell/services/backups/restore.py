@@ -17,6 +17,7 @@ from loyalbell.core.policy.delivery_state import PAUSED, PLANNED
 from loyalbell.services.application import Application
 from loyalbell.services.clock import Clock
 from loyalbell.services.delivery.leader_lease import STALE
+from loyalbell.services.delivery.message_keys import MessageKey
 from loyalbell.services.delivery.outbox import become_all
 from loyalbell.services.delivery.perhaps_gone import RestoredSettings, ask_of_all
 from loyalbell.storage import backup_file, opening, schema
@@ -54,10 +55,11 @@ def restore(backup: Path, data: Path, replace: bool = False, clock: Clock | None
     if there.exists():
         refuse_while_used(there)
     with backup_file.unpacked(backup, data) as (folder, contents):
+        asks = had_key(folder / BOOK_FILE)
         application = Application(folder, clock)
         try:
             with application.database.transaction() as session:
-                asked, until = _begin_silent(session, application, contents)
+                asked, until = _begin_silent(session, application, contents, asks)
             with application.database.reading() as session:
                 session.connection().exec_driver_sql("SELECT 1")
         finally:
@@ -87,7 +89,25 @@ def refuse_while_used(book: Path) -> None:
         raise BackupProblem(f"Loyal Bell is running on {book}. Stop it first, then restore.")
 
 
-def _begin_silent(session: Session, application: Application, contents: Contents) -> tuple[int, datetime]:
+def had_key(book: Path) -> bool:
+    """Whether the book gave its messages names that can be worked out again as the backup was made. Without
+    that a network that does not know a name says nothing.
+    """
+    connection = sqlite3.connect(book)
+    try:
+        found = connection.execute(
+            "SELECT value FROM setting WHERE name = ?", (MessageKey.kept_as,)
+        ).fetchone()
+    except sqlite3.OperationalError:
+        return False
+    finally:
+        connection.close()
+    return found is not None
+
+
+def _begin_silent(
+    session: Session, application: Application, contents: Contents, asks: bool
+) -> tuple[int, datetime]:
     now = application.clock.now()
     shop = session.get(Shop, 1)
     if shop is not None:
@@ -98,7 +118,9 @@ def _begin_silent(session: Session, application: Application, contents: Contents
     # what its sequence's pause holds may have been let go in the lost book
     become_all(session, resting, PLANNED)
     ask_of_all(session, due, now)
-    RestoredSettings(until=now, made_at=contents.book_time, asked=asked, is_seen=False).save(session)
+    RestoredSettings(until=now, made_at=contents.book_time, asked=asked, is_seen=False, asks=asks).save(
+        session
+    )
     # whoever signed out since, or was signed out, stays so
     session.execute(delete(schema.Session))
     lease = session.get(LeaderLease, 1)

@@ -12,7 +12,10 @@ from loyalbell.services.application import Application
 from loyalbell.services.delivery.dispatcher import finish_campaigns
 from loyalbell.services.delivery.let_go import let_go
 from loyalbell.services.delivery.outbox import become
+from loyalbell.services.delivery.perhaps_gone import WORDS as PERHAPS_GONE
+from loyalbell.services.delivery.perhaps_gone import RestoredSettings
 from loyalbell.services.delivery.rendering import message_id
+from loyalbell.services.settings.channels import loaded
 from loyalbell.storage.schema import Campaign, Delivery, Shop
 
 CUT_OFF = "the program stopped while handing this over"
@@ -36,6 +39,7 @@ def mend_after_stop(application: Application, sender: Sender, channels: Sequence
 def ask_again(application: Application, sender: Sender, channels: Sequence[str] = CHANNELS) -> int:
     """Asks the networks about every unsure message. Returns how many could be settled."""
     settled = 0
+    restored = loaded(application, RestoredSettings)
     for channel in channels:
         with application.database.reading() as session:
             shop = session.get(Shop, 1)
@@ -43,6 +47,8 @@ def ask_again(application: Application, sender: Sender, channels: Sequence[str] 
                 session.scalars(select(Delivery).where(Delivery.state == UNSURE, Delivery.channel == channel))
             )
         for delivery in unsure:
+            if delivery.detail == PERHAPS_GONE and not restored.asks:
+                continue
             assert shop is not None
             known = sender.knows(message_id(delivery, shop), channel)
             if known is None:

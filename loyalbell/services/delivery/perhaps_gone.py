@@ -23,7 +23,8 @@ class RestoredSettings(SettingsGroup):
     """Up to ``until`` the lost book may have sent what this one still plans.
 
     ``made_at``: what the book's clock said as the backup was made; ``asked``: messages that were due in
-    between as it was restored; ``is_seen``: a person has read what to do.
+    between as it was restored; ``is_seen``: a person has read what to do. ``asks``: the networks can be
+    asked, since both books give a message the same name.
     """
 
     kept_as = "restored"
@@ -31,6 +32,7 @@ class RestoredSettings(SettingsGroup):
     made_at: datetime | None = None
     asked: int = 0
     is_seen: bool = True
+    asks: bool = True
 
 
 def until_of(session: Session) -> datetime | None:

@@ -20,6 +20,7 @@ from loyalbell.services.delivery.perhaps_gone import RestoredSettings
 from loyalbell.services.scheduler import tick
 from loyalbell.services.settings import shop as shop_settings
 from loyalbell.services.settings.channels import loaded
+from loyalbell.storage import backup_file
 from loyalbell.storage.backup_file import BackupProblem
 from loyalbell.storage.schema import Campaign
 from loyalbell.storage.schema import Session as WebSession
@@ -111,6 +112,33 @@ class RestoreTest(SequenceCase):
         self.go_on(application, network)
         self.assertEqual(set(network.counts().values()), {1})
         self.assertEqual(len(network.took), 2 * PEOPLE)
+
+    def test_a_backup_of_before_anything_left_gives_the_same_names(self) -> None:
+        """Nothing had been sent yet, so that no message had a name."""
+        network = self.sender = Network(True)
+        self.ring({"start": AFTER_AN_ORDER, "steps": [self.step("m", 1)]})
+        self.clock.move_on(timedelta(minutes=1))
+        self.add_order(self.add_person(), 0)
+        self.backup = commands.make(self.application).path
+        self.walk(2 * HOUR)
+        application, _ = self.restored()
+        shop_settings.switch(application, True, "Ida")
+        self.go_on(application, network, 5)
+        self.assertEqual(list(network.counts().values()), [1])
+
+    def test_where_names_cannot_be_the_same_a_person_is_asked(self) -> None:
+        """As in a backup that an earlier program made."""
+        network = self.sender = Network(True)
+        self.ring({"start": AFTER_AN_ORDER, "steps": [self.step("m", 1)]})
+        self.clock.move_on(timedelta(minutes=1))
+        self.add_order(self.add_person(), 0)
+        self.backup = backup_file.write(self.application.database.path, self.folder / "b", "by hand")
+        self.walk(2 * HOUR)
+        application, _ = self.restored()
+        shop_settings.switch(application, True, "Ida")
+        self.go_on(application, network, 5)
+        self.assertEqual(list(network.counts().values()), [1])
+        self.assertEqual(after_stop.decide_unsure(application, 1, False, "Ida", "sequence"), 1)
 
     def test_otherwise_a_person_is_asked_and_nobody_gets_anything_twice(self) -> None:
         network = self.begin(answers=False)

@@ -11,8 +11,8 @@ depends_on = None
 def upgrade() -> None:
     op.execute("ALTER TABLE delivery ADD COLUMN decided_at BIGINT")
     op.execute("ALTER TABLE delivery ADD COLUMN message_key VARCHAR DEFAULT '' NOT NULL")
-    # what has left is known to the networks by its token
-    op.execute("UPDATE delivery SET message_key = token WHERE handed_at IS NOT NULL OR sent_at IS NOT NULL")
+    # what has left, or is planned by a program of before, is known to the networks by its token
+    op.execute("UPDATE delivery SET message_key = token")
     op.execute("CREATE INDEX ix_delivery_message_key ON delivery (message_key) WHERE message_key != ''")
 
 
