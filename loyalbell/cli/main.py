@@ -57,9 +57,9 @@ def fail(words: str) -> typer.Exit:
     return typer.Exit(1)
 
 
-def _serve(server: Server) -> None:
+def _serve(server: Server, said: str) -> None:
     try:
-        server.serve()
+        server.serve(lambda: out.print(said, soft_wrap=True))
     except (PortTaken, AlreadyTicking) as problem:
         raise fail(str(problem)) from problem
 
@@ -93,8 +93,7 @@ def demo(
         server = server_for(data, port, demo_sign_in=(email, password))
     except BookProblem as problem:
         raise fail(str(problem)) from problem
-    out.print(f"Loyal Bell: {server.address}   (sign in as {email}, password {password})", soft_wrap=True)
-    _serve(server)
+    _serve(server, f"Loyal Bell: {server.address}   (sign in as {email}, password {password})")
 
 
 def _empty(data: Path) -> None:
@@ -137,8 +136,7 @@ def serve(
         server = server_for(settings.data, settings.port, mail_port=settings.mail_port, settings=settings)
     except (SettingsProblem, BookProblem) as problem:
         raise fail(str(problem)) from problem
-    out.print(f"Loyal Bell: {server.address}")
-    _serve(server)
+    _serve(server, f"Loyal Bell: {server.address}")
 
 
 @app.command("import")

@@ -6,6 +6,7 @@ import signal
 import socket
 import sys
 import threading
+from collections.abc import Callable
 from pathlib import Path
 
 import uvicorn
@@ -106,7 +107,7 @@ class Server:
             self.mail_in.start()
         self.heartbeat.start()
 
-    def serve(self) -> None:
+    def serve(self, when_begun: Callable[[], None] = lambda: None) -> None:
         """Serves pages until interrupted. Raises ``PortTaken`` and ``AlreadyTicking``."""
         check_free(self.settings.host, self.port)
         # uvicorn hands the signal on once the pages are closed: unhandled, it would end the process before
@@ -114,6 +115,7 @@ class Server:
         if threading.current_thread() is threading.main_thread():
             signal.signal(signal.SIGTERM, signal.default_int_handler)
         self.start()
+        when_begun()
         threading.Thread(target=warm_up, args=(self.application, self._is_over.is_set), daemon=True).start()
         try:
             uvicorn.run(

@@ -40,6 +40,7 @@ def bad_fortnight(days: int) -> Found:
 
 
 def all_faults(kills: int, imports: int) -> list[Callable[[FaultCase], Found]]:
+    """But for the long ones: the clocks that change, and the fortnight."""
     return [
         lambda case: faults.killed_at_first_start(case, kills),
         lambda case: faults.killed_while_upgrading(case, kills),
@@ -58,6 +59,7 @@ def main() -> int:
     kills = int(sys.argv[1]) if len(sys.argv) > 1 else KILLS
     days = int(sys.argv[2]) if len(sys.argv) > 2 else DAYS
     found = [tried(fault) for fault in all_faults(kills, IMPORTS)]
+    found.append(tried(faults.clocks_change))
     found.append(bad_fortnight(days))
     table = Table("fault", "what happened", "lost", "twice", "")
     for one in found:

@@ -4,6 +4,7 @@ import random
 import shutil
 import sqlite3
 import threading
+import unittest
 from collections.abc import Callable
 from dataclasses import dataclass
 from datetime import timedelta
@@ -27,6 +28,7 @@ from loyalbell.storage.database import BOOK_FILE, Database, DiskFull
 from loyalbell.storage.opening import BookProblem, newest_revision
 from loyalbell.storage.schema import Campaign
 from tests.services.backups.test_restore import Network, RestoreTest
+from tests.services.sequences.test_clock_changes import ClockChanges
 from tests.services.sequences.test_runner import AFTER_AN_ORDER, wait
 from tests.storage.files.test_import_in_slices import CutOff
 from tests.storage.test_opening import OLD, killed_while_opening, old_book, state_of
@@ -216,6 +218,17 @@ def clock_jumps(case: FaultCase) -> Found:
     return Found(
         "the clock jumps", words, 2 * people - len(counts), sum(count > 1 for count in counts.values())
     )
+
+
+def clocks_change(case: FaultCase) -> Found:
+    """Summer time begins and ends, in two zones, a tick every minute of each day."""
+    walk = ClockChanges("test_each_leaves_at_its_own_minute_and_once")
+    walk.every_minute = True
+    result = unittest.TestResult()
+    walk.run(result)
+    wrong = len(result.failures) + len(result.errors)
+    words = "four days in two zones, minute by minute: each message at its own minute"
+    return Found("the clocks change", words, wrong, 0, result.wasSuccessful())
 
 
 def second_program(case: FaultCase) -> Found:

@@ -93,6 +93,22 @@ def _less(hours: tuple[int, int], begins: str, ends: str) -> Intervals:
     return tuple((first, last) for first, last in cut if first <= last)
 
 
+def _today(instant: int, second: int, day: int, hours: tuple[int, int], zone: Zone) -> int | None:
+    """The first instant from now on within some hours of today; ``None`` where they are over.
+
+    The clock's ``second`` alone does not say: on days on which the clocks change it is skipped or comes
+    twice. An exact time that comes twice means the first; hours that the clocks skip altogether have one
+    instant, the first after the gap.
+    """
+    first, last = hours
+    begin = zone.instant(day, first)
+    if begin >= instant:
+        return begin
+    if first == last or second > last:
+        return None
+    return instant + max(first - second, 0)
+
+
 def opens(instant: int, release: SendWindow, quiet: QuietHours, zone: Zone) -> int | None:
     """The first instant, not before the given one, at which a message may leave; ``None`` if it never may."""
     week = open_hours(release, quiet.begins, quiet.ends)
@@ -102,10 +118,8 @@ def opens(instant: int, release: SendWindow, quiet: QuietHours, zone: Zone) -> i
     for day in range(today, today + LOOK_AHEAD):
         if day in quiet.closed:
             continue
-        for first, last in week[weekday(day)]:
-            if day == today and last < second:
-                continue
-            found = instant if day == today and first <= second else zone.instant(day, first)
-            if found >= instant:
+        for hours in week[weekday(day)]:
+            found = _today(instant, second, day, hours, zone) if day == today else zone.instant(day, hours[0])
+            if found is not None and found >= instant:
                 return found
     return None

@@ -32,4 +32,7 @@ def is_room(application: Application) -> bool:
 
 
 def megabytes(size: int) -> str:
-    return f"{size / 10**6:,.0f} MB" if size < 10**9 else f"{size / 10**9:,.1f} GB"
+    """``12 MB``, ``0.7 MB``, ``25.0 GB``."""
+    if size < 10**9:
+        return f"{size / 10**6:,.0f} MB" if size >= 10**7 else f"{size / 10**6:,.1f} MB"
+    return f"{size / 10**9:,.1f} GB"
