@@ -33,6 +33,13 @@ PLACES = ("tests.services.sequences.test_place_waits",)
 GAP = ("tests.services.sequences.test_after_a_gap",)
 FOR_A_DAY = ("tests.services.delivery.test_for_a_day",)
 REFERENCES = ("tests.core.test_references", "tests.storage.test_references")
+OPENING = ("tests.storage.test_opening",)
+RESTORE = ("tests.services.backups.test_restore",)
+BACKUP = ("tests.services.backups.test_backup",)
+SLICES = ("tests.storage.files.test_import_in_slices",)
+SERVING = ("tests.web.test_serving",)
+RESPONSES = ("tests.services.test_response_queue",)
+CLOCKS = ("tests.core.clock.test_changing_clocks",)
 
 MUTANTS = (
     Mutant(
@@ -447,5 +454,152 @@ MUTANTS = (
         "now = max(run.position.due, self.found.start)",
         "now = run.position.due",
         ("tests.core.sequences.test_engine.SideBySideTest",),
+    ),
+    Mutant(
+        "upgrade: not in one transaction",
+        STORAGE + "opening.py",
+        '        connection.exec_driver_sql("BEGIN IMMEDIATE")\n',
+        "",
+        OPENING,
+    ),
+    Mutant(
+        "upgrade: an empty file is a new shop",
+        STORAGE + "opening.py",
+        "if path.stat().st_size == 0:",
+        "if path.stat().st_size < 0:",
+        OPENING,
+    ),
+    Mutant(
+        "upgrade: no backup before it",
+        STORAGE + "opening.py",
+        "    put_away(path, revision)\n",
+        "",
+        OPENING,
+    ),
+    Mutant(
+        "restore: what was due before is simply sent",
+        SERVICES + "delivery/perhaps_gone.py",
+        "if until is None or delivery.due_at > until:",
+        "if until is None or delivery.due_at >= delivery.due_at:",
+        RESTORE,
+    ),
+    Mutant(
+        "restore: what the engine plans anew is taken for later",
+        SERVICES + "sequences/actions.py",
+        "due = min(act.at, was_due) if self.until is not None and was_due <= self.until else act.at",
+        "due = act.at",
+        RESTORE,
+    ),
+    Mutant(
+        "restore: a round that was due before is taken for later",
+        SERVICES + "campaigns/commands.py",
+        "begins = meant if until is not None and meant is not None and meant <= until else now",
+        "begins = now",
+        RESTORE,
+    ),
+    Mutant(
+        "restore: it begins ringing",
+        SERVICES + "backups/restore.py",
+        "        shop.ringing = False\n",
+        "        shop.ringing = True\n",
+        RESTORE,
+    ),
+    Mutant(
+        "restore: networks are believed that cannot know",
+        SERVICES + "delivery/after_stop.py",
+        "if delivery.detail == PERHAPS_GONE and not restored.asks:",
+        "if delivery.detail is None and not restored.asks:",
+        RESTORE,
+    ),
+    Mutant(
+        "restore: a backup has no key for the names of messages",
+        SERVICES + "backups/commands.py",
+        "    if not has_key:\n",
+        "    if has_key:\n",
+        RESTORE,
+    ),
+    Mutant(
+        "backup: the files are copied as they lie",
+        STORAGE + "backup_file.py",
+        "        source.backup(copy)\n",
+        "        copy.deserialize(book.read_bytes())\n",
+        BACKUP,
+    ),
+    Mutant(
+        "backup: checksums are not asked",
+        STORAGE + "backup_file.py",
+        "if (size, digest) != (entry.size, entry.sha256):",
+        "if size != entry.size:",
+        BACKUP,
+    ),
+    Mutant(
+        "import in slices: what others wrote is not noticed",
+        STORAGE + "long_write.py",
+        "return change_log.newest(self.session) != mine",
+        "return change_log.newest(self.session) < mine",
+        SLICES,
+    ),
+    Mutant(
+        "import in slices: half a file stays",
+        SERVICES + "imports/under_way.py",
+        '            undo(session, run, application.clock.now(), run.by or "")\n',
+        "",
+        SLICES,
+    ),
+    Mutant(
+        "import in slices: numbers of orders from below",
+        STORAGE + "files/order_upsert.py",
+        "for some in (*slices[-1:], *slices[:-1]):",
+        "for some in slices:",
+        SLICES,
+    ),
+    Mutant(
+        "import in slices: people are let in meanwhile",
+        SERVICES + "sequences/runner.py",
+        "if live is None or is_under_way(self.application):",
+        "if live is None:",
+        SLICES,
+    ),
+    Mutant(
+        "serving: a proxy speaks for this machine",
+        "loyalbell/web/watching_routes.py",
+        ' and "x-forwarded-for" not in request.headers',
+        "",
+        SERVING,
+    ),
+    Mutant(
+        "serving: addresses of people stand in the log",
+        "loyalbell/web/logs.py",
+        "            without_people,\n",
+        "",
+        SERVING,
+    ),
+    Mutant(
+        "serving: without room messages leave all the same",
+        SERVICES + "health/room.py",
+        "    if free >= least:",
+        "    if free >= 0:",
+        SERVING,
+    ),
+    Mutant(
+        "opens: each fetch counts",
+        SERVICES + "response_queue.py",
+        "        if (delivery.id, by) not in opened:\n",
+        "        if True:\n",
+        RESPONSES,
+    ),
+    Mutant(
+        "clocks: hours that come twice are open twice",
+        CORE + "clock/send_windows.py",
+        "    if first == last or second > last:\n",
+        "    if second > last:\n",
+        CLOCKS,
+    ),
+    Mutant(
+        "clocks: what the clocks skip is put off to the next day",
+        CORE + "clock/send_windows.py",
+        "    if begin >= instant:\n        return begin\n",
+        "    if second <= first:\n        return begin\n",
+        CLOCKS,
     ),
 )

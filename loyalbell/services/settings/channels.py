@@ -153,7 +153,7 @@ class HoldoutSettings(SettingsGroup):
 
 
 class ResultsSettings(SettingsGroup):
-    """How results are counted, and to which addresses the summary of each week goes.
+    """How results are counted, and to which addresses the summary of each week or day goes.
 
     An order follows a message within ``window_days``; ``opens_count``: also one that was only opened;
     ``worth_per_thousand``: the least difference worth having.
@@ -164,6 +164,7 @@ class ResultsSettings(SettingsGroup):
     opens_count: bool = False
     worth_per_thousand: int = Field(default=round(1_000 * WORTH), ge=1, le=200)
     summary_to: list[EmailStr] = Field(default_factory=list, max_length=20)
+    summary_every: Literal["week", "day"] = "week"
 
     @property
     def worth(self) -> float:
@@ -171,7 +172,7 @@ class ResultsSettings(SettingsGroup):
 
 
 class SummarySent(SettingsGroup):
-    """To whom the summary of a ``week`` (its Monday, ISO) was handed over.
+    """To whom the summary of a ``week`` (its Monday, ISO; of a day: *day* and that day) was handed over.
 
     It is not tried again before ``again_at``.
     """

@@ -5,8 +5,10 @@ from datetime import timedelta
 
 import numpy as np
 
+from loyalbell.core.channels import CHANNELS
 from loyalbell.core.clock.local_time import local_day
 from loyalbell.core.history.money import say_money
+from loyalbell.core.policy.origins import CAMPAIGN, SEQUENCE
 from loyalbell.core.results.experiment import TestVerdict
 from loyalbell.core.results.verdict import Verdict
 from loyalbell.services.application import Application
@@ -19,8 +21,16 @@ from loyalbell.services.today.needs import needs_of
 from loyalbell.services.today.queries import came_back_in
 from loyalbell.storage.schema import Shop
 
-WEEK = 7
+DAYS = {"week": 7, "day": 1}
+OUT = "What went out"
 BACK, LOOK, FAILING = "What brought people back", "What to look at", "What is failing"
+
+
+CHANNEL_WORDS = {
+    "email": ("email", "emails"),
+    "text": ("text", "texts"),
+    "chat": ("chat message", "chat messages"),
+}
 
 
 @dataclass(frozen=True)
@@ -38,14 +48,37 @@ class Summary:
     lines: list[SummaryLine]
 
 
-def past_week(application: Application, wait: bool = False) -> Summary:
-    """Of the seven days up to yesterday. ``wait``: also for what is still being worked out."""
+def past(application: Application, every: str = "week", wait: bool = False) -> Summary:
+    """Of the seven days up to yesterday, or of yesterday alone. ``wait``: also for what is still being worked
+    out.
+    """
     zone = application.the_shop().zone
     today = local_day(application.clock.now(), zone)
-    first, last = today - timedelta(days=WEEK), today - timedelta(days=1)
+    first, last = today - timedelta(days=DAYS[every]), today - timedelta(days=1)
     days = days_of("own", today, zone, first.isoformat(), last.isoformat())
-    lines = [*_back(application, days), *_look(application, wait), *_failing(application)]
+    lines = [
+        *_out(application, days),
+        *_back(application, days),
+        *_look(application, wait),
+        *_failing(application),
+    ]
     return Summary(days, lines)
+
+
+def _out(application: Application, days: Days) -> list[SummaryLine]:
+    """How many messages of campaigns and sequences left, by channel."""
+    snapshot = application.snapshot()
+    sent = snapshot.deliveries.taken(snapshot.deliveries.span(days.low, days.high))
+    ours = sent.taken(np.isin(sent.origin, [snapshot.words.get(word, -1) for word in (CAMPAIGN, SEQUENCE)]))
+    if not len(ours):
+        return [SummaryLine(OUT, "Nothing was sent.", "/calendar")]
+    counts = [
+        f"{count:,} {CHANNEL_WORDS[channel][count != 1]}"
+        for code, channel in enumerate(CHANNELS)
+        if (count := int((ours.channel == code).sum()))
+    ]
+    words = f"{' and '.join(counts)} to {_people(len(np.unique(ours.person)))}."
+    return [SummaryLine(OUT, words, "/calendar")]
 
 
 def _back(application: Application, days: Days) -> list[SummaryLine]:

@@ -1,4 +1,4 @@
-"""The summary of the past week by email to staff, on Mondays; to each address once a week, never twice."""
+"""The summary by email to staff: of the past week on Mondays, or of yesterday each day; to each once."""
 
 from collections.abc import Sequence
 from datetime import UTC, datetime, time, timedelta
@@ -14,11 +14,13 @@ from loyalbell.core.messages.mime import wire_address
 from loyalbell.services.application import Application
 from loyalbell.services.delivery.circuits import resting
 from loyalbell.services.settings.channels import CareSettings, ResultsSettings, SummarySent
-from loyalbell.services.today.summary import Summary, past_week
+from loyalbell.services.today.summary import Summary, past
 from loyalbell.storage.schema import Shop
 
 HOUR, LATEST = 8, timedelta(days=2)
-"""On Mondays from 8:00, the shop's own time; on Wednesday it is too late for the week before."""
+"""From 8:00, the shop's own time; on Wednesday it is too late for the week before."""
+LATEST_OF_DAY = timedelta(hours=12)
+OF_DAY = "day "
 AGAIN_AFTER = timedelta(hours=1)
 
 
@@ -29,7 +31,7 @@ def send_due(application: Application, sender: Sender) -> int:
         week = _week(session, now)
         if week is None or not _open(session, week, now):
             return 0
-    summary = past_week(application, wait=True)
+    summary = past(application, "day" if week.startswith(OF_DAY) else "week", wait=True)
     with application.database.transaction() as session:
         to = _open(session, week, now)
         _keep(session, week, [*_handed(session, week), *to], None)
@@ -50,13 +52,18 @@ def send_due(application: Application, sender: Sender) -> int:
 
 
 def _week(session: Session, now: datetime) -> str | None:
-    """The Monday of this week (ISO) while its summary is to be sent; else ``None``."""
+    """By what the summary is known that is to be sent now: the Monday of this week (ISO), or *day* and today;
+    else ``None``.
+    """
     shop = session.get(Shop, 1)
     if shop is None or not shop.ringing or not ResultsSettings.load(session).summary_to:
         return None
     if "email" in CareSettings.load(session).silent or "email" in resting(session, now):
         return None
     today = local_day(now, shop.zone)
+    if ResultsSettings.load(session).summary_every == "day":
+        begins = at_local(today, time(HOUR), shop.zone)
+        return f"{OF_DAY}{today.isoformat()}" if begins <= now < begins + LATEST_OF_DAY else None
     monday = today - timedelta(days=today.weekday())
     begins = at_local(monday, time(HOUR), shop.zone)
     return monday.isoformat() if begins <= now < begins + LATEST else None
@@ -85,9 +92,11 @@ def _mail(shop: Shop, address: str, summary: Summary, week: str, now: datetime) 
     mail = EmailMessage(policy=SMTP)
     mail["From"] = formataddr((shop.sender_name, shop.sender_email))
     mail["To"] = wire_address(address)
-    mail["Subject"] = f"{shop.name}: the week to {summary.days.last:%-d %B}"
+    of = "the week to " if summary.days.first != summary.days.last else ""
+    mail["Subject"] = f"{shop.name}: {of}{summary.days.last:%-d %B}"
     mail["Date"] = format_datetime(now.astimezone(UTC))
-    mail["Message-ID"] = f"<summary-{week}-{address.replace('@', '.')}@{shop.sender_email.partition('@')[2]}>"
+    name = week.replace(" ", "-")
+    mail["Message-ID"] = f"<summary-{name}-{address.replace('@', '.')}@{shop.sender_email.partition('@')[2]}>"
     mail["Auto-Submitted"] = "auto-generated"
     mail.set_content(as_text(shop, summary))
     return mail
@@ -100,6 +109,11 @@ def as_text(shop: Shop, summary: Summary) -> str:
         where = f"\n  {shop.public_url.rstrip('/')}{line.link}" if shop.public_url else ""
         parts.setdefault(line.part, []).append(f"- {line.words}{where}")
     texts = [f"{part}\n\n" + "\n".join(lines) for part, lines in parts.items()]
-    heading = f"{shop.name}, {summary.days.first:%-d %B} to {summary.days.last:%-d %B}"
-    foot = "You get this on Mondays. Who gets it stands in Loyal Bell under How results are counted."
+    is_day = summary.days.first == summary.days.last
+    until = f"{summary.days.last:%A, %-d %B}" if is_day else f"{summary.days.last:%-d %B}"
+    heading = f"{shop.name}, {until}" if is_day else f"{shop.name}, {summary.days.first:%-d %B} to {until}"
+    foot = (
+        f"You get this {'every day' if is_day else 'on Mondays'}. Who gets it, and how often, stands in Loyal"
+        " Bell under How results are counted."
+    )
     return "\n\n".join([heading, *texts, foot]) + "\n"

@@ -14,6 +14,7 @@ router = APIRouter()
 WRONG = {
     "window_days": "Give the days as a whole number from 1 to 60.",
     "worth_per_thousand": "Give the people of 1,000 as a whole number from 1 to 200.",
+    "summary_every": "Choose whether the summary goes out every week or every day.",
     "summary_to": "One of the addresses for the week is no email address. Put commas between them.",
 }
 
@@ -41,6 +42,7 @@ def save_results(context: RequestContext = SignedIn, form: FormData = Form) -> R
                 "window_days": text_of(form, "window_days").strip(),
                 "opens_count": "opens_count" in form,
                 "worth_per_thousand": text_of(form, "worth_per_thousand").strip(),
+                "summary_every": text_of(form, "summary_every", "week"),
                 "summary_to": text_of(form, "summary_to").replace(",", " ").replace(";", " ").split(),
             }
         )
@@ -57,5 +59,6 @@ def _as_typed(form: FormData) -> dict[str, Any]:
         "window_days": text_of(form, "window_days"),
         "opens_count": "opens_count" in form,
         "worth_per_thousand": text_of(form, "worth_per_thousand"),
+        "summary_every": text_of(form, "summary_every", "week"),
         "summary_to": [text_of(form, "summary_to")],
     }

@@ -7,7 +7,7 @@ from loyalbell.services.customers import queries as customer_queries
 from loyalbell.services.results.openings import next_steps
 from loyalbell.services.today import skipped, staff_notes
 from loyalbell.services.today.queries import AWAY_DAYS, search_names, today
-from loyalbell.services.today.summary import past_week
+from loyalbell.services.today.summary import past
 from loyalbell.web.charts import day_bars
 from loyalbell.web.request import RequestContext, SignedIn
 
@@ -32,7 +32,7 @@ def today_page(context: RequestContext = SignedIn) -> Response:
 @router.get("/week")
 def week(context: RequestContext = SignedIn) -> Response:
     """The past week in a few sentences, asked for after the page is there."""
-    return HTMLResponse(context.piece("today/week.html", week=past_week(context.application, wait=True)))
+    return HTMLResponse(context.piece("today/week.html", week=past(context.application, wait=True)))
 
 
 @router.get("/worth-doing")

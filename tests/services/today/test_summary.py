@@ -3,7 +3,7 @@
 from datetime import UTC, datetime, timedelta
 
 from loyalbell.services.settings.channels import ResultsSettings
-from loyalbell.services.today.summary import BACK, past_week
+from loyalbell.services.today.summary import BACK, OUT, past
 from loyalbell.services.today.summary_mail import send_due
 from tests.services.sequences.test_runner import SequenceCase
 from tests.support import FakeSender
@@ -33,6 +33,17 @@ class SummaryTest(SequenceCase):
         self.assertEqual(self.to(), ["ida@shop.example", "al@shop.example"])
         self.clock.instant = MONDAY + timedelta(days=7)
         self.assertEqual(send_due(self.application, self.sender), 2, "the next week")
+
+    def test_every_day_where_that_is_wished(self) -> None:
+        with self.application.database.transaction() as session:
+            ResultsSettings(summary_to=["ida@shop.example"], summary_every="day").save(session)
+        for hours in range(-2, 4 * 24, 2):
+            self.clock.instant = MONDAY + timedelta(hours=hours)
+            send_due(self.application, self.sender)
+        self.assertEqual(len(self.to()), 4)
+        text = self.sender.handed[1].content.decode()
+        self.assertIn("Test Shop, Monday, 1 June", text)
+        self.assertIn("You get this every day.", text)
 
     def test_an_address_that_stands_twice_gets_it_once(self) -> None:
         with self.application.database.transaction() as session:
@@ -64,8 +75,9 @@ class SummaryTest(SequenceCase):
         self.add_order(self.add_person(), 3, 2_500)
         send_due(self.application, self.sender)
         text = self.sender.handed[0].content.decode()
-        lines = past_week(self.application).lines
+        lines = past(self.application).lines
         self.assertIn("None of 1 order followed a message.", [line.words for line in lines])
-        self.assertEqual([line.part for line in lines], [BACK])
+        self.assertEqual([line.part for line in lines], [OUT, BACK])
+        self.assertIn("Nothing was sent.", text)
         self.assertIn("None of 1 order followed a message.", text)
         self.assertIn("25 May to 31 May", text)
