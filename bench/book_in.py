@@ -7,6 +7,7 @@ import tempfile
 from datetime import timedelta
 from pathlib import Path
 from random import Random
+from threading import Event, Thread
 
 from bench.measure import Line, median, once
 from bench.segment_count import ORDERS, PEOPLE
@@ -20,6 +21,7 @@ from loyalbell.storage.schema import ImportRun, Item
 from loyalbell.storage.snapshot_loading import load_snapshot
 
 LINES = 1_000_000
+TILL_BOUND = 1.0
 SHOP = ShopForm("Bench", ZONE, "USD", "US", "1 Row", "http://x", "B", "b@bench.example", "127.0.0.1", 25)
 RAW = (
     "SELECT id, person_id, placed_at, coalesce(department_id, 0), coalesce(location_id, 0), total_minor,"
@@ -157,6 +159,35 @@ def import_line(folder: Path) -> list[Line]:
     ]
 
 
+def till_line(folder: Path) -> list[Line]:
+    """How long a till waits at most, while a file of a million lines is written."""
+    people, over = 50_000, Event()
+    file = folder / "orders.csv"
+    write_file(file, people)
+    application = new_book(folder / "ours", people)
+    with file.open("rb") as content:
+        run = import_commands.begin_import(application, "orders", file.name, content, "bench")
+    with application.database.transaction() as session:
+        session.add(Item(id=900_001, name="Tea", price_minor=500))
+    waits: list[float] = []
+
+    def till() -> None:
+        while not over.wait(0.1):
+            waits.append(once(lambda: ordering.ring_up(application, 1, 900_001, "", "bench")))
+
+    thread = Thread(target=till)
+    thread.start()
+    import_commands.carry_out(application, run.id, True, lambda share, words: None)
+    over.set()
+    thread.join()
+    application.close()
+    longest = max(waits)
+    size = f"1M lines coming in, {len(waits):,} orders rung up"
+    return [
+        Line("a till’s longest wait", size, longest, TILL_BOUND, "the bound", "1 s", longest < TILL_BOUND)
+    ]
+
+
 def rows_of(book: Path) -> tuple[list[tuple], list[tuple]]:
     connection = sqlite3.connect(book)
     orders = connection.execute("SELECT * FROM orders").fetchall()
@@ -180,7 +211,7 @@ def bare(ours: Path, target: Path, orders: list[tuple], lines: list[tuple]) -> N
 
 def lines() -> list[Line]:
     found = []
-    for make in (load_line, import_line):
+    for make in (load_line, import_line, till_line):
         folder = Path(tempfile.mkdtemp(prefix="loyalbell-bench-"))
         try:
             found += make(folder)

@@ -11,6 +11,7 @@ from loyalbell.storage.change_tracking import insert_many
 from loyalbell.storage.files.import_outcome import Counts
 from loyalbell.storage.long_write import Breathe, never
 from loyalbell.storage.records.name_registry import Names
+from loyalbell.storage.records.person_resolver import next_number
 from loyalbell.storage.records.upsert import keep_before
 from loyalbell.storage.schema import Department, Item, Order
 
@@ -62,20 +63,25 @@ class OrdersWrite:
         self.names = Names(self.session, self.write, self.import_id)
         totals = self._line_sums()
         known = self._known_orders()
-        new: list[tuple[Any, ...]] = []
-        ids: dict[int, int] = {}
+        fresh: list[tuple[int, str, OrderRow]] = []
         compare: list[tuple[int, int, OrderRow]] = []
-        next_id = 1 + (self.session.scalar(select(Order.id).order_by(Order.id.desc()).limit(1)) or 0)
-        for external, number in self.draft.number.items():
+        for place, (external, number) in enumerate(self.draft.number.items(), 1):
             if external in self.draft.bad:
                 continue
             row = self._row(number, totals)
             if external in known:
                 compare.append((number, known[external], row))
             else:
-                ids[number] = next_id
-                new.append((next_id, external, *row, self.currency, self.import_id))
-                next_id += 1
+                fresh.append((number, external, row))
+            if place % FEW == 0:
+                breathe()
+        # numbers are given when nobody else can any more, right before the highest of them is written
+        first = next_number(self.session, Order.id)
+        ids = {number: order_id for order_id, (number, _, _) in enumerate(fresh, first)}
+        new: list[tuple[Any, ...]] = [
+            (order_id, external, *row, self.currency, self.import_id)
+            for order_id, (_, external, row) in enumerate(fresh, first)
+        ]
         counts.created += len(new)
         changed = self._changed(compare)
         counts.changed += len(changed)
