@@ -7,13 +7,15 @@ from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from unittest import mock
 
+from alembic import command
+
 from loyalbell.services.application import Application
 from loyalbell.services.backups import commands, queries
 from loyalbell.services.backups.settings import BackupSettings
 from loyalbell.services.settings.channels import keep
 from loyalbell.storage import backup_file
 from loyalbell.storage.backup_file import BackupProblem, Contents
-from loyalbell.storage.opening import newest_revision
+from loyalbell.storage.opening import migration_config, newest_revision
 from loyalbell.storage.schema import Person
 from tests.support import NOW, ApplicationCase
 
@@ -126,11 +128,7 @@ class BackupTest(ApplicationCase):
 
     def test_before_an_upgrade_one_is_made(self) -> None:
         self.application.close()
-        with sqlite3.connect(self.folder / "book.sqlite3") as book:
-            book.execute("UPDATE alembic_version SET version_num = '0014'")
-            book.execute("DROP INDEX ix_delivery_message_key")
-            for column in ("decided_at", "message_key"):
-                book.execute(f"ALTER TABLE delivery DROP COLUMN {column}")
+        command.downgrade(migration_config(f"sqlite:///{self.folder / 'book.sqlite3'}"), "0014")
         application = Application(self.folder, self.clock)
         self.addCleanup(application.close)
         (made,) = backup_file.backups_in(self.backups)
