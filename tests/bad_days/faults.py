@@ -31,7 +31,8 @@ from tests.services.backups.test_restore import Network, RestoreTest
 from tests.services.sequences.test_clock_changes import ClockChanges
 from tests.services.sequences.test_runner import AFTER_AN_ORDER, wait
 from tests.storage.files.test_import_in_slices import CutOff
-from tests.storage.test_opening import OLD, killed_while_opening, old_book, state_of
+from tests.storage.test_migrations import revisions
+from tests.storage.test_opening import killed_while_opening, old_book, state_of
 from tests.support import scratch_folder
 
 SEED = 17
@@ -71,21 +72,26 @@ def killed_at_first_start(case: FaultCase, times: int) -> Found:
 
 
 def killed_while_upgrading(case: FaultCase, times: int) -> Found:
+    """From every earlier step of the book in turn."""
     rng, old, new, lost = random.Random(SEED), 0, 0, 0
-    kept = scratch_folder(case)
-    people = old_book(kept)["person"]
-    for _ in range(times):
+    steps, kept = revisions()[:-1], dict[str, tuple[Path, int]]()
+    for number in range(times):
+        step = steps[number % len(steps)]
+        if step not in kept:
+            made = scratch_folder(case)
+            kept[step] = made, old_book(made, step)["person"]
+        of_then, people = kept[step]
         folder = scratch_folder(case)
-        shutil.copytree(kept, folder, dirs_exist_ok=True)
+        shutil.copytree(of_then, folder, dirs_exist_ok=True)
         killed_while_opening(folder, rng.uniform(0.01, 0.8))
         revision, check = state_of(folder / BOOK_FILE)
-        old, new = old + (revision == OLD), new + (revision == newest_revision())
+        old, new = old + (revision == step), new + (revision == newest_revision())
         lost += check != [("ok",)]
         Database(folder).close()
         with sqlite3.connect(folder / BOOK_FILE) as book:
             lost += book.execute("SELECT count(*) FROM person").fetchone()[0] != people
         shutil.rmtree(folder)
-    words = f"{times} kills: the old book {old} times, the new one {new}"
+    words = f"{times} kills, from {len(kept)} steps: the old book {old} times, the new one {new}"
     return Found("killed during an upgrade", words, lost, 0, old + new == times)
 
 

@@ -27,9 +27,9 @@ KILLS, SEED, NOBODY = 12, 5, 65_534
 OLD = "0009"
 
 
-def old_book(folder: Path) -> dict[str, int]:
+def old_book(folder: Path, revision: str = OLD) -> dict[str, int]:
     """A book of an earlier version with rows in every table, and how many by table."""
-    command.upgrade(migration_config(f"sqlite:///{folder / BOOK_FILE}"), OLD)
+    command.upgrade(migration_config(f"sqlite:///{folder / BOOK_FILE}"), revision)
     return fill(folder / BOOK_FILE)
 
 
