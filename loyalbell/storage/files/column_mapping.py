@@ -6,6 +6,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
+from loyalbell.storage.files.money_columns import settle_money
 from loyalbell.storage.records.kinds import RECORDS
 from loyalbell.storage.records.parsers import looks_day_first, read_moment
 from loyalbell.storage.records.targets import Target
@@ -66,7 +67,9 @@ ORDERS = (
         ("order id", "order", "order no", "order number", "receipt", "invoice", "basket id"),
     ),
     Target(
-        "customer_id", "customer id", ("customer id", "customer", "client id", "customer no", "household id")
+        "customer_id",
+        "customer id",
+        ("customer id", "customer", "client id", "customer no", "household id"),
     ),
     Target("email", "customer’s email", ("email", "customer email", "e mail"), "email"),
     Target("phone", "customer’s phone", ("phone", "mobile", "customer phone"), "phone"),
@@ -94,6 +97,12 @@ ORDERS = (
     Target("category", "item’s category", ("category", "item category", "product category")),
     Target("quantity", "quantity", ("quantity", "qty", "units")),
     Target(
+        "unit_price",
+        "price of one",
+        ("unit price", "price each", "price per unit", "single price", "each", "rate"),
+        "money",
+    ),
+    Target(
         "line_total",
         "line total",
         ("line total", "line amount", "price", "line price", "sales value"),
@@ -104,7 +113,17 @@ ORDERS = (
 LINES = tuple(
     target
     for target in ORDERS
-    if target.name in ("order_id", "item_id", "item", "category", "quantity", "line_total", "line_discount")
+    if target.name
+    in (
+        "order_id",
+        "item_id",
+        "item",
+        "category",
+        "quantity",
+        "unit_price",
+        "line_total",
+        "line_discount",
+    )
 )
 TARGETS: dict[str, tuple[Target, ...]] = {
     "customers": CUSTOMERS,
@@ -136,7 +155,12 @@ class ColumnMap:
 
     def as_json(self, headings: Sequence[str]) -> dict[str, Any]:
         named = {target: headings[at] for target, at in self.columns.items()}
-        return {"columns": named, "zone": self.zone, "day_first": self.day_first}
+        return {
+            "columns": named,
+            "zone": self.zone,
+            "day_first": self.day_first,
+            "notes": list(self.notes),
+        }
 
 
 def plain_heading(heading: str) -> str:
@@ -177,6 +201,7 @@ def guess_map(
             _take_first(
                 columns, target, [at for at in range(len(plain)) if _all_look(target.reads, samples, at)]
             )
+    notes = settle_money(columns, headings, samples) if kind in ("orders", "order-lines") else ()
     dated = [
         columns[target.name]
         for target in targets
@@ -184,7 +209,7 @@ def guess_map(
     ]
     dated += [columns["birthday"]] if "birthday" in columns else []
     cells = [row[at] for row in samples for at in dated if at < len(row)]
-    return ColumnMap(columns, zone, looks_day_first(cells, otherwise=country != "US"))
+    return ColumnMap(columns, zone, looks_day_first(cells, otherwise=country != "US"), notes)
 
 
 def _take_first(columns: dict[str, int], target: Target, candidates: Sequence[int]) -> None:
@@ -258,11 +283,13 @@ def map_problem(kind: str, columns: Mapping[str, int]) -> str | None:
     if "order_id" not in columns:
         return "Say which column holds the order id, so that the same file can be brought in twice safely."
     if kind == "order-lines":
-        return None if "line_total" in columns else "Say which column holds the line total."
+        if columns.keys() & {"line_total", "unit_price"}:
+            return None
+        return "Say which column holds the line total, or the price of one."
     if not columns.keys() & {"customer_id", "email", "phone"}:
         return "Say which column tells whose order it is: customer id, email or phone."
     if "placed" not in columns:
         return "Say which column holds the day or time of the order."
-    if not columns.keys() & {"total", "line_total"}:
-        return "Say which column holds the order total or the line total."
+    if not columns.keys() & {"total", "line_total", "unit_price"}:
+        return "Say which column holds the order total, the line total, or the price of one."
     return None

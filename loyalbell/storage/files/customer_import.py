@@ -86,9 +86,9 @@ Cared = tuple[str, str | None, int | None, int | None, int | None]
 class CaresFor(CellReader):
     """``Biscuit (dog, 2019-05-04); Pepper``: name, kind and birthday, of which only the name is needed."""
 
-    def __init__(self, day_first: bool) -> None:
+    def __init__(self, day_first: bool, this_year: int | None = None) -> None:
         super().__init__()
-        self.birthday = Birthday(day_first)
+        self.birthday = Birthday(day_first, this_year)
 
     def read(self, text: str) -> list[Cared]:
         return [self._one(part.strip()) for part in text.split(";") if part.strip()]
@@ -123,9 +123,9 @@ class RowReader:
             "phone": Phone(country),
             "language": Language(),
             "zone": Zone(),
-            "birthday": Birthday(columns.day_first),
+            "birthday": Birthday(columns.day_first, self.today.year),
             "tags": Tags(),
-            "cares_for": CaresFor(columns.day_first),
+            "cares_for": CaresFor(columns.day_first, self.today.year),
             **{name: When(columns.zone, columns.day_first) for name in INSTANTS},
             **{name: YesNo() for name in CONSENTS},
             **own.readers,

@@ -12,6 +12,7 @@ from sqlalchemy.orm import Session
 from loyalbell.core.history.money import minor_digits
 from loyalbell.storage.files.column_mapping import ColumnMap
 from loyalbell.storage.files.import_outcome import Outcome, Refusals
+from loyalbell.storage.files.money_columns import line_total
 from loyalbell.storage.files.order_draft import Draft
 from loyalbell.storage.files.order_upsert import OrdersWrite
 from loyalbell.storage.files.table_reader import Row, chunks_of
@@ -95,7 +96,7 @@ class OrdersIn:
     ) -> None:
         self.columns = columns.columns
         self.draft = Draft()
-        self.draft.has_lines = bool(self.columns.keys() & {"item", "item_id", "line_total"})
+        self.draft.has_lines = bool(self.columns.keys() & {"item", "item_id", "line_total", "unit_price"})
         self.readers = _readers(
             columns, known or load_person_resolver(session), country, minor_digits(currency)
         )
@@ -132,6 +133,8 @@ class OrdersIn:
         }
         bad = self._bad_cells(read)
         blank = [None] * len(chunk)
+        if "unit_price" in read:
+            read["line_total"] = self._line_totals(read, blank)
         whose = [read[target] for target in ("customer_id", "email", "phone") if target in read]
         people = whose[0] if len(whose) == 1 else [_first(names) for names in zip(*whose, strict=True)]
         if bad or not self._add_clean(people, read, blank):
@@ -140,6 +143,15 @@ class OrdersIn:
             self._note(read, TIMES, self.draft.times)
         if self.detailed:
             self._note(read, MORE, self.draft.more)
+
+    def _line_totals(self, read: dict[str, list[Any]], blank: list[Any]) -> list[int | None]:
+        """Of each row what the file says, else the price of one times the quantity."""
+        return [
+            total if total is not None else line_total(*(None if type(one) is Bad else one for one in facts))
+            for total, *facts in zip(
+                read.get("line_total", blank), read["unit_price"], read.get("quantity", blank), strict=True
+            )
+        ]
 
     def _add_rows(
         self, chunk: list[Row], people: list[Any], read: dict[str, list[Any]], bad: dict[int, str]
@@ -271,6 +283,7 @@ def _readers(columns: ColumnMap, known: PersonResolver, country: str, digits: in
         "refunded": money,
         "quantity": Quantity(),
         "line_total": money,
+        "unit_price": money,
         "discount": money,
         "line_discount": money,
         "in_person": YesNo(),

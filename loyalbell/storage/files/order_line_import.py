@@ -11,6 +11,7 @@ from sqlalchemy.orm import Session
 from loyalbell.core.history.money import minor_digits
 from loyalbell.storage.files.column_mapping import ColumnMap
 from loyalbell.storage.files.import_outcome import Outcome, RefusedRows
+from loyalbell.storage.files.money_columns import line_total
 from loyalbell.storage.files.table_reader import Row
 from loyalbell.storage.long_write import Breathe, never
 from loyalbell.storage.records.name_registry import Names
@@ -31,7 +32,12 @@ class LinesIn:
     ) -> None:
         self.session, self.columns, self.import_id, self.write = session, columns.columns, import_id, write
         money = Money(minor_digits(currency))
-        special: dict[str, CellReader] = {"quantity": Quantity(), "line_total": money, "line_discount": money}
+        special: dict[str, CellReader] = {
+            "quantity": Quantity(),
+            "line_total": money,
+            "unit_price": money,
+            "line_discount": money,
+        }
         words = Text()
         self.readers = {target: special.get(target, words) for target in self.columns}
         self.names = Names(session, write, import_id)
@@ -62,13 +68,16 @@ class LinesIn:
             return values
         if "order_id" not in values:
             return "no order id in this row"
-        if "line_total" not in values:
+        total = values.get("line_total")
+        if total is None:
+            total = line_total(values.get("unit_price"), values.get("quantity"))
+        if total is None:
             return "no line total in this row"
         item = self.names.item_of(values.get("item_id"), values.get("item"), values.get("category"))
         line = (
             item or 0,
-            values.get("quantity") or 1000,
-            values["line_total"],
+            1_000 if values.get("quantity") is None else values["quantity"],
+            total,
             values.get("line_discount") or 0,
         )
         self.rows.setdefault(values["order_id"], []).append((number, cells, line))

@@ -155,11 +155,11 @@ class When(CellReader):
 
 
 class Birthday(CellReader):
-    """(year or None, month, day)."""
+    """(year or None, month, day). A year of two digits is the newest that is not after ``this_year``."""
 
-    def __init__(self, day_first: bool) -> None:
+    def __init__(self, day_first: bool, this_year: int | None = None) -> None:
         super().__init__()
-        self.day_first = day_first
+        self.day_first, self.this_year = day_first, this_year
 
     def read(self, text: str) -> tuple[int | None, int, int]:
         without_year = re.match(r"^-{0,2}(\d{1,2})[/.\-](\d{1,2})$", text)
@@ -170,6 +170,9 @@ class Birthday(CellReader):
             return None, month, day
         moment = read_moment(text, self.day_first)
         year = None if moment.year <= 1904 else moment.year
+        is_short = re.search(r"\d{4}", text) is None
+        if year is not None and self.this_year is not None and is_short and year > self.this_year:
+            year -= 100
         return year, moment.month, moment.day
 
 

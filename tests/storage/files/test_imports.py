@@ -45,6 +45,98 @@ class ImportCase(ApplicationCase):
             return found
 
 
+class MoneyOfLines(ImportCase):
+    """What stands for the price of one, of a line and of an order in files as tills write them."""
+
+    def lines(self, text: str) -> tuple[dict[str, str], int, list[tuple[int, int]], list[str]]:
+        """How the columns were guessed, the order's total, (quantity, total) of its lines, and the notes."""
+        self.add_person("ann@example.com")
+        run = self.bring("orders", text)
+        self.assertIsNone(run.problem)
+        self.assertEqual(run.refused, 0)
+        with self.application.database.reading() as session:
+            order = session.scalars(select(Order)).one()
+            rows = session.execute(select(OrderLine.quantity, OrderLine.total_minor).order_by(OrderLine.id))
+            return (
+                run.mapping["columns"],
+                order.total_minor,
+                [tuple(row) for row in rows],
+                run.mapping["notes"],
+            )  # type: ignore[misc]
+
+    def test_quantity_unit_price_and_amount(self) -> None:
+        """Seen: the order was stored as $20 instead of $32, and nobody was told."""
+        columns, total, lines, notes = self.lines(
+            "Order,Email,Date,Item,Qty,Unit price,Amount\n"
+            "1,ann@example.com,2026-03-02,Tea,2,10.00,20.00\n"
+            "1,ann@example.com,2026-03-02,Cake,3,4.00,12.00\n"
+        )
+        self.assertEqual(columns["line_total"], "Amount")
+        self.assertEqual((total, lines, notes), (3_200, [(2_000, 2_000), (3_000, 1_200)], []))
+
+    def test_a_price_beside_a_quantity_is_of_one_and_is_said(self) -> None:
+        """Seen: 3 at 10.00 were stored as $10."""
+        columns, total, lines, notes = self.lines(
+            "Order,Email,Date,Item,Quantity,Price\n1,ann@example.com,2026-03-02,Tea,3,10.00\n"
+        )
+        self.assertEqual(columns["unit_price"], "Price")
+        self.assertEqual((total, lines), (3_000, [(3_000, 3_000)]))
+        self.assertIn("3 × 10 = 30", notes[0])
+
+    def test_a_price_that_adds_up_to_the_total_as_it_is_is_of_the_line(self) -> None:
+        columns, total, lines, _ = self.lines(
+            "Order,Email,Date,Item,Quantity,Price,Order total\n"
+            "1,ann@example.com,2026-03-02,Tea,3,10.00,14.00\n"
+            "1,ann@example.com,2026-03-02,Cake,1,4.00,14.00\n"
+        )
+        self.assertEqual(columns["line_total"], "Price")
+        self.assertEqual((total, lines), (1_400, [(3_000, 1_000), (1_000, 400)]))
+
+    def test_an_amount_that_differs_within_an_order_is_of_the_line(self) -> None:
+        columns, total, _, _ = self.lines(
+            "Order,Email,Date,Item,Amount\n"
+            "1,ann@example.com,2026-03-02,Tea,3.00\n1,ann@example.com,2026-03-02,Cake,4.00\n"
+        )
+        self.assertEqual((columns["line_total"], total), ("Amount", 700))
+
+    def test_a_total_of_the_order_on_each_line_stays_one(self) -> None:
+        columns, total, lines, _ = self.lines(
+            "Order,Email,Date,Item,Qty,Unit price,Order total\n"
+            "1,ann@example.com,2026-03-02,Tea,2,10.00,32.00\n"
+            "1,ann@example.com,2026-03-02,Cake,3,4.00,32.00\n"
+        )
+        self.assertEqual((columns["total"], total), ("Order total", 3_200))
+        self.assertEqual(lines, [(2_000, 2_000), (3_000, 1_200)])
+
+    def test_none_and_half_of_a_thing(self) -> None:
+        _, total, lines, _ = self.lines(
+            "Order,Email,Date,Item,Qty,Unit price\n"
+            "1,ann@example.com,2026-03-02,Bag,0,0.10\n1,ann@example.com,2026-03-02,Ham,0.5,9.99\n"
+        )
+        self.assertEqual((total, lines), (500, [(0, 0), (500, 500)]))
+
+    def test_lines_brought_in_by_themselves(self) -> None:
+        self.add_person("ann@example.com")
+        self.bring("orders", "Order,Email,Date,Total\n1,ann@example.com,2026-03-02,32.00\n")
+        run = self.bring("order-lines", "Order,Item,Qty,Unit price\n1,Tea,2,10.00\n1,Bag,0,0.10\n")
+        self.assertIsNone(run.problem)
+        with self.application.database.reading() as session:
+            rows = session.execute(select(OrderLine.quantity, OrderLine.total_minor).order_by(OrderLine.id))
+            self.assertEqual([tuple(row) for row in rows], [(2_000, 2_000), (0, 0)])
+
+
+class ShortYears(ImportCase):
+    def test_nobody_is_born_in_the_future(self) -> None:
+        """Seen: 24.02.51 was read as 2051. The tests' year is 2026."""
+        self.bring(
+            "customers",
+            "Email,Birthday\na@example.com,24.02.51\nb@example.com,24.02.26\nc@example.com,3.4.25\n",
+        )
+        with self.application.database.reading() as session:
+            years = list(session.scalars(select(Person.birthday_year).order_by(Person.id)))
+        self.assertEqual(years, [1951, 2026, 2025])
+
+
 class Customers(ImportCase):
     def test_they_come_in_and_a_second_time_nothing_changes(self) -> None:
         self.assertEqual(self.counts(self.bring("customers", CUSTOMERS, write=False)), (3, 0, 0, 0))
