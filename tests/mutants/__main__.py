@@ -33,6 +33,8 @@ def main() -> int:
     living = []
     with tempfile.TemporaryDirectory(prefix="loyalbell-mutants-") as folder:
         copy = Path(folder)
+        # one of the tests is nobody in particular, who must be able to read the program
+        copy.chmod(0o755)
         for name in ("loyalbell", "tests"):
             shutil.copytree(ROOT / name, copy / name, ignore=shutil.ignore_patterns("__pycache__"))
         tests = sorted({test for mutant in chosen for test in mutant.tests})

@@ -37,8 +37,10 @@ def killed_while_opening(folder: Path, seconds: float, within: tuple[str, ...] =
     """Opens the book in a child that is killed after so long. Whether it was still at it."""
     child = os.fork()
     if child == 0:
-        Database(folder).close()
-        os._exit(0)
+        try:
+            Database(folder).close()
+        finally:
+            os._exit(0)
     time.sleep(seconds)
     was_done = bool(os.waitpid(child, os.WNOHANG)[0])
     if not was_done:
@@ -143,15 +145,16 @@ class WrongBooks(unittest.TestCase):
         reader, writer = os.pipe()
         child = os.fork()
         if child == 0:
-            if os.getuid() == 0:
-                os.setuid(NOBODY)
+            said = "it opened"
             try:
+                if os.getuid() == 0:
+                    os.setuid(NOBODY)
                 Database(folder)
-                said = "it opened"
-            except BookProblem as problem:
+            except BaseException as problem:
                 said = str(problem)
-            os.write(writer, said.encode())
-            os._exit(0)
+            finally:
+                os.write(writer, said.encode() or b"nothing")
+                os._exit(0)
         os.waitpid(child, 0)
         said = os.read(reader, 10_000).decode()
         os.close(reader)
