@@ -1,6 +1,6 @@
 """The command line."""
 
-from loyalbell.cli import backup, message, results, rhythm, segment, sequence, text
+from loyalbell.cli import backup, init, message, results, rhythm, segment, sequence, text
 from loyalbell.cli.main import app
 
 app.add_typer(rhythm.app, name="rhythm")
@@ -8,6 +8,7 @@ app.add_typer(segment.app, name="segment")
 app.add_typer(message.app, name="message")
 app.add_typer(text.app, name="text")
 app.add_typer(sequence.app, name="sequence")
+app.command("init")(init.init)
 app.command("backup")(backup.backup)
 app.command("verify")(backup.verify)
 app.command("restore")(backup.restore)

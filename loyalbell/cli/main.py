@@ -229,7 +229,10 @@ def schema(what: str = typer.Argument(help="What to describe: segment, message, 
 
 def open_book(data: Path) -> Application:
     if not (data / BOOK_FILE).exists():
-        raise fail(f"There is no book in {data}. Start one with: loyalbell serve --data {data}")
+        raise fail(
+            f"There is no book in {data}. Make one with “loyalbell init --data {data} --name …”, or start"
+            f" with “loyalbell serve --data {data}”, whose first page asks for your shop."
+        )
     try:
         return Application(data)
     except BookProblem as problem:
