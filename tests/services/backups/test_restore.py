@@ -83,6 +83,8 @@ class RestoreTest(SequenceCase):
         folder = Path(tempfile.mkdtemp(prefix="loyalbell-test-"))
         self.addCleanup(shutil.rmtree, folder, ignore_errors=True)
         done = restore(self.backup, folder, clock=self.clock)
+        # somebody looks, brings in what there is, and switches it on an hour later
+        self.clock.move_on(HOUR)
         application = Application(folder, self.clock)
         self.addCleanup(application.close)
         return application, done
@@ -103,7 +105,7 @@ class RestoreTest(SequenceCase):
         self.go_on(application, network)
         self.assertEqual(len(network.took), PEOPLE, "nothing leaves while it is silent")
         self.assertIsNone(application.find(WebSession, 1))
-        self.assertEqual(loaded(application, RestoredSettings).until, self.clock.now() - 72 * HOUR)
+        self.assertEqual(loaded(application, RestoredSettings).until, self.clock.now() - 73 * HOUR)
 
     def test_a_network_that_can_be_asked_settles_it_and_nobody_gets_anything_twice(self) -> None:
         network = self.begin(answers=True)
