@@ -91,6 +91,19 @@ class BackupTest(ApplicationCase):
         with self.assertRaisesRegex(BackupProblem, "only a part"):
             backup_file.check(made.path)
 
+    def test_one_that_was_packed_anew_with_something_else_is_told(self) -> None:
+        """The zip is sound, and what is in it is as long as before."""
+        (self.folder / "imports").mkdir()
+        (self.folder / "imports" / "till.csv").write_text("a,b\n")
+        made = commands.make(self.application)
+        with zipfile.ZipFile(made.path) as file:
+            held = {name: file.read(name) for name in file.namelist()}
+        with zipfile.ZipFile(made.path, "w") as file:
+            for name, content in (held | {"imports/till.csv": b"a,c\n"}).items():
+                file.writestr(name, content)
+        with self.assertRaisesRegex(BackupProblem, "till.csv is not what was put into it"):
+            backup_file.check(made.path)
+
     def test_a_file_that_would_land_outside_is_refused(self) -> None:
         path = self.folder / "evil.zip"
         entry = backup_file.Entry(name="../outside", size=1, sha256="")

@@ -127,6 +127,8 @@ class RestoreTest(SequenceCase):
         shop_settings.switch(application, True, "Ida")
         self.go_on(application, network, 5)
         self.assertEqual(list(network.counts().values()), [1])
+        left = after_stop.decide_unsure(application, 1, False, "Ida", "sequence")
+        self.assertEqual(left, 0, "the network knew it, so nobody has to be asked")
 
     def test_where_names_cannot_be_the_same_a_person_is_asked(self) -> None:
         """As in a backup that an earlier program made."""
