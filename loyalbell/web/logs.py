@@ -2,6 +2,7 @@
 
 import logging
 import re
+import sys
 from collections import deque
 from collections.abc import MutableMapping
 from dataclasses import dataclass
@@ -52,9 +53,16 @@ def keep_error(_logger: Any, _name: str, event: Event) -> Event:
     return event
 
 
+class _StandardError(logging.Handler):
+    """Wherever standard error leads at that moment."""
+
+    def emit(self, record: logging.LogRecord) -> None:
+        print(self.format(record), file=sys.stderr, flush=True)
+
+
 def set_up(settings: ServerSettings) -> None:
     """To standard error, and to a file that is changed for a new one before it grows large."""
-    handlers: list[logging.Handler] = [logging.StreamHandler()]
+    handlers: list[logging.Handler] = [_StandardError()]
     if settings.log_file is not None:
         handlers.append(_file(settings.log_file))
     logging.basicConfig(level=logging.WARNING, format="%(message)s", handlers=handlers, force=True)
