@@ -38,6 +38,8 @@ class Application:
         self.database = Database(data, put_away)
         self.clock = clock or clock_for(self.database)
         self.pages = PagesUnderWay()
+        self.is_ticking = False
+        """Whether a tick of the sequences is moving places on just now."""
         self.responses = ResponseQueue(self.database, self.clock)
         self.jobs, self.cache = Jobs(), ResultCache()
         self.background = BackgroundResults()

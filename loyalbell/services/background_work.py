@@ -5,6 +5,7 @@ state is asked about. What goes wrong in the background is logged and kept in ``
 needed to go on after a restart: imports keep their state in the book, all else is worked out anew.
 """
 
+import time
 from collections import OrderedDict, deque
 from collections.abc import Callable, Hashable
 from concurrent.futures import Future
@@ -14,12 +15,15 @@ from typing import Any, Generic, TypeVar
 
 import structlog
 
+from loyalbell.services.give_way import MAY_BE_OLD
+
 log = structlog.get_logger()
 Found = TypeVar("Found")
 Report = Callable[[float, str], None]
 MOST_KEPT = 200
 """Results of one topic that are kept, the newest used; a topic may say less."""
 MOST_PROBLEMS = 20
+OLD_SECONDS = 5.0
 MOST_ASKERS = 50
 """Of so many the newest questions are kept: whoever closed the page never comes for the answer."""
 
@@ -33,6 +37,7 @@ class ResultCache:
     def __init__(self) -> None:
         self._topics: dict[str, OrderedDict[Hashable, Future[Any]]] = {}
         self._versions: dict[str, int] = {}
+        self._recent: OrderedDict[tuple[str, Hashable], tuple[float, Any]] = OrderedDict()
         self._turn = Lock()
 
     def get(self, topic: str, key: Hashable, work: Callable[[], Found], most: int = MOST_KEPT) -> Found:
@@ -59,9 +64,25 @@ class ResultCache:
     def of_version(
         self, topic: str, version: int, key: Hashable, work: Callable[[], Found], most: int = MOST_KEPT
     ) -> Found:
-        """The same for a state of the book; a newer state drops what was kept of older ones."""
+        """The same for a state of the book; a newer state drops what was kept of older ones.
+
+        Where figures may be a few seconds old (``MAY_BE_OLD``), those of an older state are given for so long.
+        """
+        may_be_old = MAY_BE_OLD.get()
+        if may_be_old:
+            with self._turn:
+                at, kept = self._recent.get((topic, key), (-OLD_SECONDS, None))
+            if time.monotonic() - at < OLD_SECONDS:
+                found: Found = kept
+                return found
         self._advance(topic, version)
-        return self.get(topic, (version, key), work, most)
+        result = self.get(topic, (version, key), work, most)
+        if may_be_old:
+            with self._turn:
+                self._recent[topic, key] = time.monotonic(), result
+                while len(self._recent) > MOST_KEPT:
+                    self._recent.popitem(last=False)
+        return result
 
     def of_parts(
         self, topic: str, parts: tuple[object, ...], key: Hashable, work: Callable[[], Found], most: int

@@ -7,10 +7,17 @@ pauses for moments while a page is being made instead.
 import time
 from collections.abc import Iterator
 from contextlib import contextmanager
+from contextvars import ContextVar
 from threading import Lock
 
 MOMENT = 0.002
 """Seconds of one pause. Taken after about as much work, so that a tick is slowed down by half at most."""
+
+
+MAY_BE_OLD: ContextVar[bool] = ContextVar("may be old", default=False)
+"""Set while a page is only read and a tick is under way: it changes the book every moment, and figures worked
+out a few seconds ago are shown rather than worked out anew at each look.
+"""
 
 
 class PagesUnderWay:

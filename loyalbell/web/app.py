@@ -7,7 +7,7 @@ from fastapi.responses import Response
 from starlette.types import ASGIApp, Receive, Scope, Send
 
 from loyalbell.services.application import Application
-from loyalbell.services.give_way import PagesUnderWay
+from loyalbell.services.give_way import MAY_BE_OLD
 from loyalbell.services.scheduler import Heartbeat
 from loyalbell.storage.database import PATIENCE
 from loyalbell.web import errors, watching_routes
@@ -107,7 +107,7 @@ def create_app(
         app.include_router(router)
     app.mount("/api/v1", create_api(application))
     app.middleware("http")(_headers)
-    app.add_middleware(SomebodyWaits, pages=application.pages)
+    app.add_middleware(SomebodyWaits, application=application)
     for kind, handler in errors.HANDLERS:
         app.add_exception_handler(kind, handler)
     return app
@@ -118,15 +118,16 @@ class SomebodyWaits:
     the book is busy.
     """
 
-    def __init__(self, app: ASGIApp, pages: PagesUnderWay) -> None:
-        self.app, self.pages = app, pages
+    def __init__(self, app: ASGIApp, application: Application) -> None:
+        self.app, self.application = app, application
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
         if scope["type"] != "http":
             await self.app(scope, receive, send)
             return
         PATIENCE.set(PAGE_SECONDS)
-        with self.pages.one():
+        MAY_BE_OLD.set(self.application.is_ticking and scope["method"] in ("GET", "HEAD"))
+        with self.application.pages.one():
             await self.app(scope, receive, send)
 
 

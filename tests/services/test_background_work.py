@@ -9,9 +9,11 @@ from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from threading import Event
+from unittest import mock
 
 from structlog.testing import capture_logs
 
+from loyalbell.services import background_work
 from loyalbell.services.background_work import (
     MOST_ASKERS,
     BackgroundResults,
@@ -19,6 +21,7 @@ from loyalbell.services.background_work import (
     ResultCache,
     Superseded,
 )
+from loyalbell.services.give_way import MAY_BE_OLD
 
 
 class LatestTest(unittest.TestCase):
@@ -165,6 +168,23 @@ class NoOtherCacheTest(unittest.TestCase):
                     if empty:
                         found.append(f"{file.relative_to(package)}: {ast.unparse(node)}")
         self.assertEqual(found, [])
+
+
+class RecentFigures(unittest.TestCase):
+    def asked(self, cache: ResultCache, version: int, may_be_old: bool) -> int:
+        token = MAY_BE_OLD.set(may_be_old)
+        try:
+            return cache.of_version("figures", version, "key", lambda: version)
+        finally:
+            MAY_BE_OLD.reset(token)
+
+    def test_only_who_may_see_old_figures_does_and_not_for_long(self) -> None:
+        cache = ResultCache()
+        self.assertEqual(self.asked(cache, 1, True), 1)
+        self.assertEqual(self.asked(cache, 2, True), 1, "a moment old")
+        self.assertEqual(self.asked(cache, 2, False), 2, "whoever acts sees the newest")
+        with mock.patch.object(background_work, "OLD_SECONDS", 0.0):
+            self.assertEqual(self.asked(cache, 3, True), 3, "too old by now")
 
 
 if __name__ == "__main__":

@@ -53,6 +53,13 @@ class SequenceRunner:
         if may_go_on:
             with self.application.database.transaction() as session:
                 let_go_on(session, now)
+        self.application.is_ticking = True
+        try:
+            return self._move_on(now)
+        finally:
+            self.application.is_ticking = False
+
+    def _move_on(self, now: datetime) -> int:
         known, around = self._ready(now)
         self._look(known, around, now)
         while True:
@@ -246,8 +253,12 @@ class SequenceRunner:
                 select(*COLUMNS).where(*_due(session, now), Enrolment.sequence_id == sequence_id)
             )
         ]
-        batch = Batch(self._tree, session, known, now, places)
-        return sum(act.kind == "send" for place in places for act in batch.step(place)[1])
+        batch, sends = Batch(self._tree, session, known, now, places), 0
+        for number, place in enumerate(places):
+            if number % GIVES_WAY_AFTER == 0:
+                self.application.pages.give_way()
+            sends += sum(act.kind == "send" for act in batch.step(place)[1])
+        return sends
 
     def _batch(self, known: SequenceHistory, now: datetime, too_many: set[int]) -> int:
         with self.application.database.transaction() as session:
