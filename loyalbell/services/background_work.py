@@ -66,7 +66,7 @@ class ResultCache:
     ) -> Found:
         """The same for a state of the book; a newer state drops what was kept of older ones.
 
-        Where figures may be a few seconds old (``MAY_BE_OLD``), those of an older state are given for so long.
+        Where figures may be a few seconds old (``MAY_BE_OLD``), those of an older state are given meanwhile.
         """
         may_be_old = MAY_BE_OLD.get()
         if may_be_old:
