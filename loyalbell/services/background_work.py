@@ -68,21 +68,33 @@ class ResultCache:
 
         Where figures may be a few seconds old (``MAY_BE_OLD``), those of an older state are given meanwhile.
         """
-        may_be_old = MAY_BE_OLD.get()
-        if may_be_old:
-            with self._turn:
-                at, kept = self._recent.get((topic, key), (-OLD_SECONDS, None))
-            if time.monotonic() - at < OLD_SECONDS:
-                found: Found = kept
-                return found
-        self._advance(topic, version)
-        result = self.get(topic, (version, key), work, most)
-        if may_be_old:
-            with self._turn:
-                self._recent[topic, key] = time.monotonic(), result
-                while len(self._recent) > MOST_KEPT:
-                    self._recent.popitem(last=False)
+
+        def newest() -> Found:
+            self._advance(topic, version)
+            return self.get(topic, (version, key), work, most)
+
+        return self.recent(topic, key, newest)
+
+    def recent(self, topic: str, key: Hashable, work: Callable[[], Found]) -> Found:
+        """Worked out at each look; where figures may be a few seconds old, only when those kept are older."""
+        if not MAY_BE_OLD.get():
+            return work()
+        with self._turn:
+            at, kept = self._recent.get((topic, key), (-OLD_SECONDS, None))
+        if time.monotonic() - at < OLD_SECONDS:
+            found: Found = kept
+            return found
+        result = work()
+        with self._turn:
+            self._recent[topic, key] = time.monotonic(), result
+            while len(self._recent) > MOST_KEPT:
+                self._recent.popitem(last=False)
         return result
+
+    def forget_recent(self) -> None:
+        """Somebody has changed something: they are to see it."""
+        with self._turn:
+            self._recent.clear()
 
     def of_parts(
         self, topic: str, parts: tuple[object, ...], key: Hashable, work: Callable[[], Found], most: int

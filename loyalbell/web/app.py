@@ -126,9 +126,14 @@ class SomebodyWaits:
             await self.app(scope, receive, send)
             return
         PATIENCE.set(PAGE_SECONDS)
-        MAY_BE_OLD.set(self.application.is_ticking and scope["method"] in ("GET", "HEAD"))
+        only_reads = scope["method"] in ("GET", "HEAD")
+        MAY_BE_OLD.set(self.application.is_ticking and only_reads)
         with self.application.pages.one():
-            await self.app(scope, receive, send)
+            try:
+                await self.app(scope, receive, send)
+            finally:
+                if not only_reads:
+                    self.application.cache.forget_recent()
 
 
 async def _headers(request: Request, call_next: Next) -> Response:

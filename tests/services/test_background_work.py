@@ -185,6 +185,9 @@ class RecentFigures(unittest.TestCase):
         self.assertEqual(self.asked(cache, 2, False), 2, "whoever acts sees the newest")
         with mock.patch.object(background_work, "OLD_SECONDS", 0.0):
             self.assertEqual(self.asked(cache, 3, True), 3, "too old by now")
+        self.assertEqual(self.asked(cache, 4, True), 3)
+        cache.forget_recent()
+        self.assertEqual(self.asked(cache, 4, True), 4, "somebody has changed something")
 
 
 if __name__ == "__main__":

@@ -65,6 +65,11 @@ class Today:
 
 
 def today(application: Application) -> Today:
+    """Everything on the page, as it is now (a few seconds ago while a tick is under way)."""
+    return application.cache.recent("today", "all", lambda: _today(application))
+
+
+def _today(application: Application) -> Today:
     now = application.clock.now()
     back, about_machine = _came_back(application, now), machine_needs(application)
     with application.database.reading() as session:
