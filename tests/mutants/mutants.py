@@ -498,6 +498,13 @@ MUTANTS = (
         RESTORE,
     ),
     Mutant(
+        "restore: what is held is let go as if nobody had before",
+        SERVICES + "delivery/let_go.py",
+        "if delivery.state is not UNSURE and is_in_doubt(delivery, until):",
+        "if delivery.state is not UNSURE and until is not None and delivery.due_at > now:",
+        RESTORE,
+    ),
+    Mutant(
         "restore: it begins ringing",
         SERVICES + "backups/restore.py",
         "        shop.ringing = False\n",

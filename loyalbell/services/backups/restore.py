@@ -6,6 +6,8 @@ be, and a person otherwise (``services/delivery/perhaps_gone.py``).
 """
 
 import sqlite3
+from collections.abc import Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path
@@ -16,13 +18,14 @@ from sqlalchemy.orm import Session
 from loyalbell.core.policy.delivery_state import PAUSED, PLANNED
 from loyalbell.services.application import Application
 from loyalbell.services.clock import Clock
-from loyalbell.services.delivery.leader_lease import STALE
+from loyalbell.services.delivery.leader_lease import LOCK_FILE
 from loyalbell.services.delivery.message_keys import MessageKey
 from loyalbell.services.delivery.outbox import become_all
 from loyalbell.services.delivery.perhaps_gone import RestoredSettings, ask_of_all
 from loyalbell.storage import backup_file, opening, schema
 from loyalbell.storage.backup_file import BackupProblem, Contents
 from loyalbell.storage.database import BOOK_FILE
+from loyalbell.storage.file_lock import FileLock
 from loyalbell.storage.schema import Delivery, LeaderLease, Shop
 
 BESIDE = ("-wal", "-shm", "-journal")
@@ -52,16 +55,12 @@ def restore(backup: Path, data: Path, replace: bool = False, clock: Clock | None
             f"There is a book in {data} already. To restore over it, add --replace: it is kept aside in a"
             " folder beside the new one."
         )
-    if there.exists():
-        refuse_while_used(there)
-    with backup_file.unpacked(backup, data) as (folder, contents):
+    with _not_running(data), backup_file.unpacked(backup, data) as (folder, contents):
         asks = had_key(folder / BOOK_FILE)
         application = Application(folder, clock)
         try:
             with application.database.transaction() as session:
                 asked, until = _begin_silent(session, application, contents, asks)
-            with application.database.reading() as session:
-                session.connection().exec_driver_sql("SELECT 1")
         finally:
             application.close()
         _one_file(folder / BOOK_FILE)
@@ -74,19 +73,16 @@ def restore(backup: Path, data: Path, replace: bool = False, clock: Clock | None
     return Restored(contents, asked, until, aside)
 
 
-def refuse_while_used(book: Path) -> None:
-    """Raises ``BackupProblem`` where a running program has renewed its lease on the book lately."""
+@contextmanager
+def _not_running(data: Path) -> Iterator[None]:
+    """Nobody may run on the folder, nor begin to meanwhile. A program that crashed has let go of its lock."""
+    lock = FileLock(data / LOCK_FILE)
+    if not lock.take():
+        raise BackupProblem(f"Loyal Bell is running on {data / BOOK_FILE}. Stop it first, then restore.")
     try:
-        connection = sqlite3.connect(book, timeout=5)
-        try:
-            row = connection.execute("SELECT holder, seen_at FROM leader_lease").fetchone()
-        finally:
-            connection.close()
-    except sqlite3.DatabaseError:
-        # it cannot be read, which may be why another is to take its place
-        return
-    if row and row[0] and row[1] > (datetime.now(UTC) - STALE).timestamp():
-        raise BackupProblem(f"Loyal Bell is running on {book}. Stop it first, then restore.")
+        yield
+    finally:
+        lock.release()
 
 
 def had_key(book: Path) -> bool:

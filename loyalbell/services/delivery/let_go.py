@@ -5,8 +5,9 @@ from datetime import datetime
 
 from sqlalchemy.orm import Session
 
-from loyalbell.core.policy.delivery_state import PLANNED
+from loyalbell.core.policy.delivery_state import PLANNED, UNSURE
 from loyalbell.services.delivery.outbox import become
+from loyalbell.services.delivery.perhaps_gone import is_in_doubt, until_of
 from loyalbell.services.delivery.timing import ends_of_their_day
 from loyalbell.storage.schema import Delivery, Shop
 
@@ -20,11 +21,15 @@ def let_go(session: Session, deliveries: Iterable[Delivery], now: datetime, **fa
     What was meant for a day (a birthday) keeps its time, so that it never leaves after that day.
     """
     shop = session.get_one(Shop, 1)
-    letting = list(deliveries)
+    letting, until = list(deliveries), until_of(session)
     for start in range(0, len(letting), MANY):
         some = letting[start : start + MANY]
         ends = ends_of_their_day(session, shop, some)
         for delivery in some:
+            if delivery.state is not UNSURE and is_in_doubt(delivery, until):
+                # held or given up before a restore: the lost book may have let it go, so it is asked about
+                become(delivery, PLANNED, **facts)
+                continue
             due = due_again(delivery.first_due_at or delivery.due_at, ends.get(delivery.id), now)
             become(delivery, PLANNED, due_at=due, first_due_at=None, decided_at=now, **facts)
 

@@ -4,7 +4,7 @@ import shutil
 import tempfile
 from collections import Counter
 from collections.abc import Sequence
-from datetime import timedelta
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any
 
@@ -18,9 +18,10 @@ from loyalbell.services.delivery import after_stop
 from loyalbell.services.delivery.leader_lease import Lease
 from loyalbell.services.delivery.perhaps_gone import RestoredSettings
 from loyalbell.services.scheduler import tick
+from loyalbell.services.sequences import volume_guard
 from loyalbell.services.settings import shop as shop_settings
 from loyalbell.services.settings.channels import loaded
-from loyalbell.storage import backup_file
+from loyalbell.storage import backup_file, schema
 from loyalbell.storage.backup_file import BackupProblem
 from loyalbell.storage.schema import Campaign
 from loyalbell.storage.schema import Session as WebSession
@@ -144,6 +145,29 @@ class RestoreTest(SequenceCase):
         self.assertEqual(list(network.counts().values()), [1])
         self.assertEqual(after_stop.decide_unsure(application, 1, False, "Ida", "sequence"), 1)
 
+    def test_a_held_batch_that_the_lost_book_let_go_is_asked_about(self) -> None:
+        """The backup still holds it; released once more, nobody gets it twice."""
+        network = self.sender = Network(True)
+        self.care(guard_floor=1, guard_factor=1)
+        self.ring({"start": AFTER_AN_ORDER, "steps": [self.step("m", 1)]})
+        with self.application.database.transaction() as session:
+            session.get_one(schema.Sequence, 1).normal = 0
+        self.clock.move_on(timedelta(minutes=1))
+        for number in range(PEOPLE):
+            self.add_order(self.add_person(f"held{number}@example.com"), 0)
+        tick(self.application, network)
+        held = len(self.deliveries("held"))
+        self.assertGreater(held, 1)
+        self.backup = commands.make(self.application).path
+        volume_guard.decide(self.application, 1, None, "Ida")
+        self.walk(HOUR)
+        self.assertEqual(set(network.counts().values()), {1})
+        application, _ = self.restored()
+        shop_settings.switch(application, True, "Ida")
+        volume_guard.decide(application, 1, None, "Ida")
+        self.go_on(application, network, 3)
+        self.assertEqual(set(network.counts().values()), {1})
+
     def test_otherwise_a_person_is_asked_and_nobody_gets_anything_twice(self) -> None:
         network = self.begin(answers=False)
         application, _ = self.restored()
@@ -206,6 +230,15 @@ class RestoreRefused(ApplicationCase):
             [old.snapshot().people.ids.tolist(), new.snapshot().people.ids.tolist()], [[1, 2], [1]]
         )
 
+    def test_right_after_a_crash(self) -> None:
+        """The book still says that somebody holds the lease; the system knows that nobody does."""
+        backup = commands.make(self.application).path
+        with self.application.database.transaction() as session:
+            now = datetime.now(UTC)
+            session.add(schema.LeaderLease(id=1, holder="crashed", pid=1, seen_at=now, number=1))
+        self.application.close()
+        restore(backup, self.folder, replace=True, clock=self.clock)
+
     def test_not_under_a_running_program(self) -> None:
         backup = commands.make(self.application).path
         lease = Lease(self.application)
@@ -220,4 +253,5 @@ class RestoreRefused(ApplicationCase):
         before = sorted(path.name for path in self.folder.iterdir())
         with self.assertRaises(BackupProblem):
             restore(backup, self.folder, replace=True)
-        self.assertEqual(sorted(path.name for path in self.folder.iterdir()), before)
+        after = sorted(path.name for path in self.folder.iterdir() if path.suffix != ".lock")
+        self.assertEqual(after, before)
