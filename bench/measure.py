@@ -1,9 +1,11 @@
 """Timing, and one row of the printed table."""
 
+import os
 import statistics
 import time
 from collections.abc import Callable
 from dataclasses import dataclass
+from pathlib import Path
 
 
 @dataclass(frozen=True)
@@ -43,6 +45,17 @@ def once(work: Callable[[], object]) -> float:
     begin = time.perf_counter()
     work()
     return time.perf_counter() - begin
+
+
+def taken_by_others() -> float:
+    """Seconds of this machine's processors that its host has given to others since it started (proc(5),
+    *steal*); 0 where the kernel does not say. Waiting times rise with it, whatever we do.
+    """
+    try:
+        first = Path("/proc/stat").read_text(encoding="ascii").split("\n", 1)[0]
+    except OSError:
+        return 0.0
+    return int(first.split()[8]) / os.sysconf("SC_CLK_TCK")
 
 
 def say(seconds: float) -> str:

@@ -21,7 +21,7 @@ from urllib.parse import urlencode
 
 from sqlalchemy import insert
 
-from bench.measure import Line
+from bench.measure import Line, taken_by_others
 from loyalbell.channels.loopback import LOOPBACK, free_port
 from loyalbell.core.sequences.plan import read_plan
 from loyalbell.demo.build import NOW, OWNER, build_demo
@@ -142,7 +142,7 @@ def with_places(folder: Path) -> list[str]:
     people = application.snapshot().people.ids.tolist()
     with application.database.transaction() as session:
         version = session.connection().exec_driver_sql("SELECT max(id) FROM sequence_version").scalar()
-        way = {
+        way: dict[str, object] = {
             "sequence_id": made,
             "version_id": version,
             "anchor_at": NOW,
@@ -205,10 +205,12 @@ def lines() -> Iterable[Line]:
             cookie = signed_in(f"http://{LOOPBACK}:{port}")
             # a program that has just started is not meant: what a first look costs is measured elsewhere
             asyncio.run(first_looks(port, cookie))
-            before = waiting(folder)
+            before, stolen = waiting(folder), taken_by_others()
             read = asyncio.run(reading(port, cookie))
             moved = before - waiting(folder)
+            stolen_reading, stolen = taken_by_others() - stolen, taken_by_others()
             opens = asyncio.run(storm(port, tokens))
+            stolen = taken_by_others() - stolen
         finally:
             server.terminate()
             server.wait(timeout=30)
@@ -222,7 +224,7 @@ def lines() -> Iterable[Line]:
     return [
         Line(
             f"a page, 19 of 20, {len(read.seconds):,} asked, {read.errors} errors",
-            f"{READERS} readers, {moved:,} places moving on",
+            f"{READERS} readers, {moved:,} places moving on; the host took {stolen_reading:.1f} s",
             read.p95,
             READ_BOUND,
             "the bound",
@@ -231,7 +233,7 @@ def lines() -> Iterable[Line]:
         ),
         Line(
             f"an open, 19 of 20, {len(opens.seconds):,} asked, {opens.errors} errors",
-            f"{OPENS_A_SECOND} a second",
+            f"{OPENS_A_SECOND} a second; the host took {stolen:.1f} s",
             opens.p95,
             STORM_BOUND,
             "the bound",
