@@ -8,6 +8,7 @@ import unittest
 from collections.abc import Callable, Iterable, Sequence
 from datetime import timedelta
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 
@@ -202,3 +203,8 @@ def snapshot_of(
         ),
         consents=Consents.of(person=said[:, 0], channel=said[:, 1], state=said[:, 2], at=said[:, 3]),
     )
+
+
+def said_of_rows(run: Any) -> dict[int, str]:
+    """What an import says of rows that it refused or of which it left a cell out, by row number."""
+    return {row: text for group in run.problems for row, text, _ in group["examples"]}

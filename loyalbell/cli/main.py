@@ -18,9 +18,11 @@ from loyalbell.services.application import Application
 from loyalbell.services.delivery.leader_lease import AlreadyTicking
 from loyalbell.services.imports import commands as import_commands
 from loyalbell.services.imports import exports
+from loyalbell.services.imports import files as import_files
+from loyalbell.services.imports import mapping as import_mapping
 from loyalbell.storage.database import BOOK_FILE
-from loyalbell.storage.files.column_mapping import KINDS
-from loyalbell.storage.files.table_reader import FileProblem
+from loyalbell.storage.files.file_targets import KINDS
+from loyalbell.storage.files.tables.problems import FileProblem
 from loyalbell.storage.opening import BookProblem
 from loyalbell.storage.schema import ImportRun
 from loyalbell.web import logs
@@ -170,7 +172,7 @@ def import_file(
     if as_json:
         reasons = [{"row": row, "reason": reason} for row, reason, _ in run.examples]
         refused_file = (
-            None if dry_run or not run.refused else str(import_commands.refused_file(application, run.id))
+            None if dry_run or not run.refused else str(import_files.refused_file(application, run.id))
         )
         print(json.dumps(counts | {"dry_run": dry_run, "reasons": reasons, "refused_file": refused_file}))
         return
@@ -258,7 +260,7 @@ def _carry_out(
         run = import_commands.begin_import(application, kind, file.name, content, "command line")
     if given is not None:
         try:
-            import_commands.apply_map(application, run.id, given)
+            import_mapping.apply_map(application, run.id, given)
         except FileProblem:
             import_commands.forget(application, run.id)
             raise

@@ -1,6 +1,7 @@
 """Money as integer minor units of an ISO 4217 currency."""
 
 import re
+import unicodedata
 
 from babel.numbers import format_currency, get_currency_precision
 
@@ -15,16 +16,18 @@ def minor_digits(currency: str) -> int:
     return int(get_currency_precision(currency))
 
 
-def parse_money(text: str, digits: int) -> int:
+def parse_money(text: str, digits: int, mark: str | None = None) -> int:
     """Minor units of an amount such as ``1,234.50``, ``1.234,50``, ``$12`` or ``(3.20)``.
 
-    The last of ``.`` and ``,`` is the decimal mark when ``digits`` or fewer
-    figures follow it; otherwise it groups thousands. Raises ``ValueError``.
+    ``mark`` is the decimal mark, where it is known. Else the last of ``.`` and ``,`` is, when ``digits`` or
+    fewer figures follow it; otherwise it groups thousands. Raises ``ValueError``.
     """
-    cleaned = re.sub(r"[\s\u00a0\u202f']|[A-Z]{3}|[$€£¥]", "", text).replace("−", "-")
+    cleaned = _without_currency(text).replace("−", "-")
     if cleaned.startswith("(") and cleaned.endswith(")"):
         cleaned = "-" + cleaned[1:-1]
-    found = _PLAIN.match(_with_point(cleaned, digits))
+    if cleaned.endswith("-"):
+        cleaned = "-" + cleaned[:-1]
+    found = _PLAIN.match(_marked(cleaned, mark) or _with_point(cleaned, digits))
     if not found or not (found[2] or found[3]):
         raise ValueError(f"“{text}” is not an amount")
     decimals = found[3] or ""
@@ -32,6 +35,25 @@ def parse_money(text: str, digits: int) -> int:
         raise ValueError(f"“{text}” has more than {digits} decimals")
     minor: int = int(found[2] or "0") * 10**digits + int(decimals[:digits].ljust(digits, "0") or "0")
     return -minor if found[1] == "-" else minor
+
+
+def _without_currency(text: str) -> str:
+    """The figures: without blanks, the apostrophe of Swiss thousands, and the currency's sign or letters on
+    either side.
+    """
+    bare = "".join(c for c in text if not c.isspace() and c not in "'’" and unicodedata.category(c) != "Sc")
+    return re.sub(r"^[^\W\d_]{1,4}\$?\.?(?=[-+(\d])|(?<=[\d),.-])[^\W\d_]{1,4}\.?$", "", bare)
+
+
+def _marked(text: str, mark: str | None) -> str | None:
+    """The amount with a point, by the decimal mark that is known; ``None`` where it does not fit."""
+    if mark is None:
+        return None
+    other = re.escape("." if mark == "," else ",")
+    fits = re.match(rf"^([+-]?(?:\d{{1,3}}(?:{other}\d{{3}})+|\d*))(?:{re.escape(mark)}(\d*))?$", text)
+    if fits is None:
+        return None
+    return re.sub(other, "", fits[1]) + "." + (fits[2] or "")
 
 
 def _with_point(text: str, digits: int) -> str:

@@ -11,10 +11,11 @@ from loyalbell.core.clock.local_time import at_local
 from loyalbell.services.application import Application
 from loyalbell.services.customers.person_edit import Edit, within
 from loyalbell.storage.files.custom_columns import day_triple
-from loyalbell.storage.files.customer_import import LONGEST_TAG, Language, Zone
+from loyalbell.storage.files.customer_cells import LONGEST_TAG, Language, Zone
 from loyalbell.storage.records.custom_fields import read_field, say_field
+from loyalbell.storage.records.date_cells import Birthday, read_moment
 from loyalbell.storage.records.name_registry import Names
-from loyalbell.storage.records.parsers import Birthday, CellReader, Email, Phone, Text, read_moment
+from loyalbell.storage.records.parsers import CellReader, Email, Phone, Text
 from loyalbell.storage.schema import Companion, CustomField, ExternalId, FieldValue, Note, Tag, YearlyDate
 
 LABELS = {

@@ -2,203 +2,127 @@
 
 import gc
 import shutil
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
-from itertools import islice
+from dataclasses import asdict
 from pathlib import Path
-from typing import BinaryIO
-from zoneinfo import available_timezones
+from typing import Any, BinaryIO
 
-from sqlalchemy import delete, select
+from sqlalchemy import delete
 from sqlalchemy.orm import Session
 
 from loyalbell.services.application import Application
 from loyalbell.services.background_work import Report
-from loyalbell.services.imports import under_way
-from loyalbell.storage.files.column_mapping import (
-    KINDS,
-    NEW,
-    TARGETS,
-    ColumnMap,
-    guess_map,
-    map_problem,
-    shape_key,
-)
-from loyalbell.storage.files.conversion import as_table
-from loyalbell.storage.files.custom_columns import own_targets
+from loyalbell.services.imports import files, under_way
+from loyalbell.services.imports.mapping import column_map, guess_for
+from loyalbell.storage.files.column_guess import recognise
+from loyalbell.storage.files.column_mapping import ColumnMap, map_problem, shape_key
 from loyalbell.storage.files.customer_import import CustomersIn
+from loyalbell.storage.files.file_targets import KINDS
 from loyalbell.storage.files.import_outcome import Outcome, RefusedRows
 from loyalbell.storage.files.import_undo import undo, what_depends
 from loyalbell.storage.files.order_import import OrdersIn
 from loyalbell.storage.files.order_line_import import LinesIn
 from loyalbell.storage.files.record_import import RecordsIn
-from loyalbell.storage.files.table_reader import FileProblem, Row, TableShape, read_rows, shape_of
+from loyalbell.storage.files.tables.problems import FileProblem
+from loyalbell.storage.files.tables.table_reader import FOUND_OUT, Reading, Row, TableShape, read_rows
 from loyalbell.storage.long_write import Breathe, LongWrite, never
 from loyalbell.storage.records.kinds import RECORDS
-from loyalbell.storage.records.targets import Target
-from loyalbell.storage.schema import CustomField, ImportRun, Shop
+from loyalbell.storage.schema import ImportRun, Shop
 from loyalbell.storage.webhook_events import announce
 
-SAMPLE_ROWS = 200
-SHOWN_SAMPLES = 3
+UNKNOWN_KIND = (
+    "We could not tell what this file holds. Say what is in it, and look whether its headings stand in one"
+    " row above the others."
+)
 
 
-def folder(application: Application) -> Path:
-    path = application.data / "imports"
-    path.mkdir(exist_ok=True)
-    return path
-
-
-def file_of(application: Application, run: ImportRun) -> Path:
-    return folder(application) / f"{run.id}.table"
-
-
-def refused_file(application: Application, run_id: int) -> Path:
-    return folder(application) / f"{run_id}-refused.csv"
-
-
-def begin_import(application: Application, kind: str, filename: str, content: BinaryIO, by: str) -> ImportRun:
-    """Keeps the file and guesses its columns. Raises ``FileProblem`` and keeps nothing."""
-    if kind not in KINDS:
+def begin_import(
+    application: Application, kind: str | None, filename: str, content: BinaryIO, by: str
+) -> ImportRun:
+    """Keeps the file and guesses its columns, and what it holds where ``kind`` is not said. Raises
+    ``FileProblem`` and keeps nothing.
+    """
+    if kind is not None and kind not in KINDS:
         raise FileProblem(f"“{kind}” cannot be imported; choose one of {', '.join(KINDS)}.")
-    scratch = folder(application) / f"new-{id(content)}.table"
+    source = files.folder(application) / f"new-{id(content)}.source"
+    table = source.with_suffix(".table")
     try:
-        with scratch.open("wb") as file:
+        with source.open("wb") as file:
             shutil.copyfileobj(content, file)
-        as_table(scratch, kind, application.the_shop().zone)
-        guess = guess_for(application, kind, scratch)
-        shape = shape_of(scratch)
+        found = files.look_at(application, source, table, kind, FOUND_OUT)
+        kind = kind or found.kind or _recognise(application, found)
+        if kind is None:
+            raise FileProblem(UNKNOWN_KIND)
+        mapping = guess_for(application, kind, found)
         with application.database.transaction() as session:
-            run = ImportRun(
-                kind=kind,
-                filename=Path(filename).name or "file.csv",
-                mapping=_remembered(session, kind, shape.headings) or guess.as_json(shape.headings),
-                shape=shape_key(kind, shape.headings),
-                state="new",
-                started_at=application.clock.now(),
-                by=by,
-                created=0,
-                changed=0,
-                unchanged=0,
-                refused=0,
-                examples=[],
-            )
+            run = _new_run(application, kind, filename, mapping, found.shape.headings, by)
             session.add(run)
             session.flush()
-            scratch.rename(file_of(application, run))
+            if table.exists():
+                table.rename(files.file_of(application, run))
+                source.rename(files.source_of(application, run))
+            else:
+                source.rename(files.file_of(application, run))
         return run
     finally:
-        scratch.unlink(missing_ok=True)
+        source.unlink(missing_ok=True)
+        table.unlink(missing_ok=True)
 
 
-def guess_for(application: Application, kind: str, path: Path) -> ColumnMap:
-    shop = application.the_shop()
-    shape = shape_of(path)
-    with path.open("rb") as file:
-        samples = [cells for _, cells in islice(read_rows(file, shape), SAMPLE_ROWS)]
-    if not samples:
-        raise FileProblem("The file has a heading but no rows below it.")
-    with application.database.reading() as session:
-        own = own_targets(session) if kind == "customers" else ()
-    return guess_map(kind, shape.headings, samples, shop.zone, shop.country, own)
-
-
-def _remembered(session: Session, kind: str, headings: tuple[str, ...]) -> dict[str, object] | None:
-    """How the newest file with the same columns was read, where one was brought in."""
-    found = session.scalar(
-        select(ImportRun)
-        .where(ImportRun.shape == shape_key(kind, headings), ImportRun.state.in_(("done", "undone")))
-        .order_by(ImportRun.id.desc())
-        .limit(1)
+def _new_run(
+    application: Application,
+    kind: str,
+    filename: str,
+    mapping: dict[str, Any],
+    headings: tuple[str, ...],
+    by: str,
+) -> ImportRun:
+    return ImportRun(
+        kind=kind,
+        filename=Path(filename).name or "file.csv",
+        mapping=mapping,
+        shape=shape_key(kind, headings),
+        state="new",
+        started_at=application.clock.now(),
+        by=by,
+        created=0,
+        changed=0,
+        unchanged=0,
+        refused=0,
+        left_out=0,
+        examples=[],
+        problems=[],
+        found={},
     )
-    if found is None:
-        return None
-    fields = {
-        f"new:{field.kind}:{field.name}": f"field:{field.id}"
-        for field in session.scalars(select(CustomField))
-    }
-    columns = {}
-    for target, heading in found.mapping["columns"].items():
-        columns[
-            fields.get(
-                target,
-                target.removeprefix("new:") if target.startswith(("new:yearly:", "new:id:")) else target,
-            )
-        ] = heading
-    return {**found.mapping, "columns": columns, "remembered": found.filename}
 
 
-def targets_of(application: Application, kind: str) -> tuple[Target, ...]:
-    """What a column of such a file may mean in this shop."""
-    with application.database.reading() as session:
-        return (*TARGETS[kind], *(own_targets(session) if kind == "customers" else ()))
+def _recognise(application: Application, found: files.Table) -> str | None:
+    shop = application.the_shop()
+    return recognise(found.shape.headings, found.samples, shop.zone, shop.country)
 
 
-def apply_map(application: Application, run_id: int, given: Mapping[str, object]) -> None:
-    """Reads the file by a map: ``columns`` (target to heading), and ``day_first`` and ``zone`` if wished.
-
-    Raises ``FileProblem`` where the map names what is not there.
+def read_otherwise(application: Application, run_id: int, kind: str, reading: Reading) -> None:
+    """Reads a run's file as another kind, from another sheet, heading row or encoding, and guesses its
+    columns anew. Raises ``FileProblem`` and changes nothing.
     """
-    with application.database.transaction() as session:
+    if kind not in KINDS:
+        raise FileProblem(f"“{kind}” cannot be imported; choose one of {', '.join(KINDS)}.")
+    with application.database.reading() as session:
         run = session.get_one(ImportRun, run_id)
-        headings = shape_of(file_of(application, run)).headings
-        columns = given.get("columns")
-        if not isinstance(columns, dict):
-            raise FileProblem("The map needs “columns”: an object from what a column means to its heading.")
-        known = {target.name for target in targets_of(application, run.kind)}
-        for target, heading in columns.items():
-            if target not in known and not target.startswith(tuple(f"{new}:" for new in NEW)):
-                raise FileProblem(
-                    f"The map names “{target}”, which {run.kind} do not have. Known:"
-                    f" {', '.join(sorted(known))}."
-                )
-            if heading not in headings:
-                raise FileProblem(f"The map names the column “{heading}”, which the file does not have.")
-        run.mapping = {
-            "columns": columns,
-            "day_first": bool(given.get("day_first", run.mapping["day_first"])),
-            "zone": _zone(str(given.get("zone", run.mapping["zone"]))),
-        }
-
-
-def _zone(name: str) -> str:
-    if name not in available_timezones():
-        raise FileProblem(f"“{name}” is not a time zone such as America/New_York.")
-    return name
-
-
-def samples_of(path: Path) -> list[list[str]]:
-    """The first few cells of each column that are not blank, a list a column."""
-    shape = shape_of(path)
-    found: list[list[str]] = [[] for _ in shape.headings]
-    with path.open("rb") as file:
-        for _, cells in islice(read_rows(file, shape), SAMPLE_ROWS):
-            for column, cell in zip(found, cells, strict=False):
-                if cell.strip() and len(column) < SHOWN_SAMPLES and cell.strip()[:60] not in column:
-                    column.append(cell.strip()[:60])
-    return found
-
-
-def set_map(
-    application: Application, run_id: int, columns: Mapping[str, str], day_first: bool, zone: str
-) -> str | None:
-    """Keeps which heading means which target. Returns what is still lacking, or ``None``."""
-    with application.database.transaction() as session:
-        run = session.get_one(ImportRun, run_id)
-        named = {
-            f"{target}:{heading}" if target in NEW else target: heading for target, heading in columns.items()
-        }
-        run.mapping = {"columns": named, "day_first": day_first, "zone": _zone(zone)}
-        run.state = "new"
-        headings = shape_of(file_of(application, run)).headings
-        return map_problem(run.kind, column_map(run, headings).columns)
-
-
-def column_map(run: ImportRun, headings: tuple[str, ...]) -> ColumnMap:
-    columns = {
-        target: headings.index(name) for target, name in run.mapping["columns"].items() if name in headings
-    }
-    return ColumnMap(columns, run.mapping["zone"], run.mapping["day_first"])
+    source, table = files.source_of(application, run), files.file_of(application, run)
+    scratch = table.with_suffix(".again")
+    try:
+        found = files.look_at(application, source if source.exists() else table, scratch, kind, reading)
+        mapping = guess_for(application, kind, found) | {"reading": asdict(reading)}
+        with application.database.transaction() as session:
+            stored = session.get_one(ImportRun, run_id)
+            stored.kind, stored.mapping, stored.state = kind, mapping, "new"
+            stored.shape = shape_key(kind, found.shape.headings)
+            if scratch.exists():
+                scratch.replace(table)
+    finally:
+        scratch.unlink(missing_ok=True)
 
 
 def job_key(run_id: int) -> str:
@@ -278,19 +202,23 @@ def _record(run: ImportRun, outcome: Outcome, state: str) -> None:
     counts = outcome.counts
     run.created, run.changed = counts.created, counts.changed
     run.unchanged, run.refused = counts.unchanged, counts.refused
-    run.examples, run.state = sorted(outcome.examples, key=lambda refused: refused[0]), state
+    run.problems, run.found, run.left_out = outcome.groups.as_json(), outcome.found, outcome.left_out
+    run.state = state
 
 
 def _read(
     application: Application, session: Session, run: ImportRun, write: bool, report: Report, breathe: Breathe
 ) -> Outcome:
-    path = file_of(application, run)
-    shape = shape_of(path)
+    path = files.file_of(application, run)
+    shape = files.shape(application, run)
     columns = column_map(run, shape.headings)
     problem = map_problem(run.kind, columns.columns)
     if problem:
         raise FileProblem(problem)
-    with RefusedRows(refused_file(application, run.id), shape.headings, Outcome()) as refused, uncollected():
+    with (
+        RefusedRows(files.refused_file(application, run.id), shape.headings, Outcome()) as refused,
+        uncollected(),
+    ):
         return _importer(application, session, run, columns, write)(path, shape, refused, report, breathe)
 
 
@@ -325,7 +253,7 @@ def _importer(
                 return lines.run(rows, refused, progress, breathe)
             work: CustomersIn | RecordsIn
             if run.kind == "customers":
-                work = CustomersIn(session, columns, shop.country, now, run.id, write)
+                work = CustomersIn(session, columns, shop.country, shop.currency, now, run.id, write)
             else:
                 kind = RECORDS[run.kind]
                 work = RecordsIn(session, kind, columns, shop.country, shop.currency, now, run.id, write)
@@ -392,6 +320,7 @@ def forget(application: Application, run_id: int) -> None:
     """Takes an import that wrote nothing out of the list, with its files."""
     with application.database.transaction() as session:
         run = session.get_one(ImportRun, run_id)
-        file_of(application, run).unlink(missing_ok=True)
-        refused_file(application, run_id).unlink(missing_ok=True)
+        for kept in (files.file_of(application, run), files.source_of(application, run)):
+            kept.unlink(missing_ok=True)
+        files.refused_file(application, run_id).unlink(missing_ok=True)
         session.execute(delete(ImportRun).where(ImportRun.id == run_id))

@@ -13,7 +13,7 @@ from sqlalchemy import ColumnElement, select
 from loyalbell.services.application import Application
 from loyalbell.storage.file_lock import FileLock
 from loyalbell.storage.files.import_undo import undo, what_depends
-from loyalbell.storage.files.table_reader import FileProblem
+from loyalbell.storage.files.tables.problems import FileProblem
 from loyalbell.storage.schema import ImportRun
 
 LOCK_FILE = "importing.lock"

@@ -12,13 +12,16 @@ from sqlalchemy.orm import Session
 from loyalbell.services.application import Application
 from loyalbell.storage.files.column_mapping import ColumnMap
 from loyalbell.storage.files.custom_columns import OwnColumns
-from loyalbell.storage.files.customer_import import CustomerUpsert, Language, Tags, Zone, checked
+from loyalbell.storage.files.customer_cells import Language, Tags, Zone, checked
+from loyalbell.storage.files.customer_upsert import CustomerUpsert
 from loyalbell.storage.files.import_outcome import Counts, Outcome
+from loyalbell.storage.files.import_problems import Problem
 from loyalbell.storage.files.order_import import OrdersIn
 from loyalbell.storage.files.record_import import reader_for
 from loyalbell.storage.records.custom_fields import check_value
+from loyalbell.storage.records.date_cells import Birthday, When
 from loyalbell.storage.records.kinds import RECORDS
-from loyalbell.storage.records.parsers import Bad, Birthday, CellReader, Email, Phone, When
+from loyalbell.storage.records.parsers import Bad, CellReader, Email, Phone
 from loyalbell.storage.records.person_resolver import known_of
 from loyalbell.storage.records.upsert import Upsert
 from loyalbell.storage.schema import ConsentEntry, CustomField, ExternalId, Shop
@@ -69,8 +72,12 @@ class _Refusals:
         self.outcome = Outcome()
         self.reasons: dict[int, str] = {}
 
-    def add(self, number: int, reason: str, cells: list[str]) -> None:
-        self.reasons.setdefault(number, reason)
+    def add(self, number: int, reason: str | Problem, cells: list[str]) -> None:
+        self.reasons.setdefault(number, Problem.of(reason).text)
+
+    def leave_out(self, number: int, problem: Problem, cells: list[str]) -> None:
+        """Whoever sends an order by the interface can mend it: nothing is left out in silence."""
+        self.add(number, problem, cells)
 
 
 class ApiIngest:
@@ -123,8 +130,13 @@ class ApiIngest:
         except ValueError as problem:
             return str(problem)
         today = self.now.astimezone(ZoneInfo(self.zone)).date()
-        found = checked(values, today)
-        return found.replace("in this row", "given") if isinstance(found, str) else found
+        found = checked(values, today, self.country)
+        if isinstance(found, str):
+            return found.replace("in this row", "given")
+        if "birthday" in found:
+            year, month, day = found["birthday"]
+            return f"a birthday in the future ({year}-{month:02}-{day:02})"
+        return found
 
     def _own(self, record: Values, fields: Mapping[str, CustomField]) -> Values:
         """The shop's own facts, under the names that the taking of customers knows them by."""

@@ -9,9 +9,11 @@ from typing import Any
 from sqlalchemy import insert, select
 from sqlalchemy.orm import Session
 
-from loyalbell.storage.files.column_mapping import ColumnMap, plain_heading
+from loyalbell.storage.files.column_mapping import ColumnMap
+from loyalbell.storage.files.heading_words import plain_heading
 from loyalbell.storage.records.custom_fields import KINDS, read_field
-from loyalbell.storage.records.parsers import Birthday, CellReader, Text
+from loyalbell.storage.records.date_cells import Birthday
+from loyalbell.storage.records.parsers import CellReader, Text
 from loyalbell.storage.records.person_facts import PersonFacts
 from loyalbell.storage.records.person_resolver import SOURCE
 from loyalbell.storage.records.targets import Target
@@ -48,11 +50,14 @@ def is_own(target: str) -> bool:
 class FieldCell(CellReader):
     """A cell of one of the shop's fields. A field that is being made takes new choices as they come."""
 
-    def __init__(self, field: CustomField, day_first: bool, is_new: bool) -> None:
+    def __init__(self, field: CustomField, columns: ColumnMap, is_new: bool) -> None:
         super().__init__()
-        self.field, self.day_first, self.is_new = field, day_first, is_new
+        self.field, self.day_first, self.is_new = field, columns.day_first, is_new
+        self.comma = columns.mark == ","
 
     def read(self, text: str) -> Any:
+        if self.field.kind == "number" and self.comma:
+            text = text.replace(".", "").replace(",", ".")
         if self.is_new and "choice" in self.field.kind:
             self._learn(text)
         return read_field(self.field, text, self.day_first)
@@ -79,21 +84,21 @@ class OwnColumns:
         self.sources: dict[str, str] = {}
         self.readers: dict[str, CellReader] = {}
         for target in filter(is_own, columns.columns):
-            self._prepare(target, columns.day_first)
+            self._prepare(target, columns)
 
-    def _prepare(self, target: str, day_first: bool) -> None:
+    def _prepare(self, target: str, columns: ColumnMap) -> None:
         what, _, name = target.partition(":")
         if what == "new":
             what, _, name = name.partition(":")
         if what == "yearly":
-            self.yearly[target], self.readers[target] = name, Birthday(day_first)
+            self.yearly[target], self.readers[target] = name, Birthday(columns.day_first, self.now.year)
         elif what == "id":
             self.sources[target], self.readers[target] = name, Text()
         else:
             is_new = target.startswith("new:")
             field = self._new_field(name, what) if is_new else self.session.get_one(CustomField, int(name))
             self.fields[target] = field
-            self.readers[target] = FieldCell(field, day_first, is_new)
+            self.readers[target] = FieldCell(field, columns, is_new)
 
     def _new_field(self, name: str, kind: str) -> CustomField:
         known = self.session.scalar(select(CustomField).where(CustomField.name == name))

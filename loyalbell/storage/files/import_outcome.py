@@ -6,7 +6,7 @@ from pathlib import Path
 from types import TracebackType
 from typing import Any, Protocol
 
-KEPT_EXAMPLES = 50
+from loyalbell.storage.files.import_problems import Groups, Problem
 
 
 @dataclass
@@ -27,10 +27,14 @@ class Counts:
 
 @dataclass
 class Outcome:
-    """``examples`` are the first refused rows as (row number, reason, cells)."""
+    """``left_out`` counts cells that could not be used in rows that were taken; ``found`` is what the file
+    holds in all, in figures that somebody can compare with their till.
+    """
 
     counts: Counts = field(default_factory=Counts)
-    examples: list[Any] = field(default_factory=list)
+    groups: Groups = field(default_factory=Groups)
+    left_out: int = 0
+    found: dict[str, Any] = field(default_factory=dict)
 
 
 def guarded(cell: str) -> str:
@@ -48,25 +52,37 @@ class Refusals(Protocol):
 
     outcome: Outcome
 
-    def add(self, number: int, reason: str, cells: list[str]) -> None: ...
+    def add(self, number: int, reason: str | Problem, cells: list[str]) -> None: ...
+
+    def leave_out(self, number: int, problem: Problem, cells: list[str]) -> None: ...
 
 
 class RefusedRows:
-    """Writes refused rows with their reason to a file that can be mended and brought in again."""
+    """Writes refused rows with their reason to a file that can be mended and brought in again, and below
+    them the rows of which a cell was left out.
+    """
 
     def __init__(self, path: Path, headings: tuple[str, ...], outcome: Outcome) -> None:
         self.outcome = outcome
         self._file = path.open("w", encoding="utf-8-sig", newline="")
         self._writer = csv.writer(self._file)
-        self._writer.writerow([*map(guarded, headings), "row", "why it was refused"])
+        self._writer.writerow([*map(guarded, headings), "row", "what became of it", "why"])
         self._width = len(headings)
 
-    def add(self, number: int, reason: str, cells: list[str]) -> None:
+    def add(self, number: int, reason: str | Problem, cells: list[str]) -> None:
+        problem = Problem.of(reason)
         self.outcome.counts.refused += 1
-        if len(self.outcome.examples) < KEPT_EXAMPLES:
-            self.outcome.examples.append([number, reason, [cell[:200] for cell in cells[:40]]])
+        self.outcome.groups.add(number, problem, cells, left_out=False)
+        self._write(number, "refused", problem, cells)
+
+    def leave_out(self, number: int, problem: Problem, cells: list[str]) -> None:
+        self.outcome.left_out += 1
+        self.outcome.groups.add(number, problem, cells, left_out=True)
+        self._write(number, "taken without this cell", problem, cells)
+
+    def _write(self, number: int, became: str, problem: Problem, cells: list[str]) -> None:
         padded = (cells + [""] * self._width)[: max(self._width, len(cells))]
-        self._writer.writerow([*map(guarded, padded), number, reason])
+        self._writer.writerow([*map(guarded, padded), number, became, problem.text])
 
     def __enter__(self) -> "RefusedRows":
         return self

@@ -7,11 +7,12 @@ quantity or an order has several lines; where they do not, what was taken is sai
 from collections.abc import Sequence
 
 from loyalbell.core.history.money import parse_money
+from loyalbell.storage.files.heading_words import plain_heading
 
 DIGITS = 3
 """Decimals that are kept while comparing, whatever the currency has."""
 MOSTLY = 0.9
-PRICE = ("price", "item price", "sales price", "amount")
+PRICE = ("price", "item price", "sales price", "amount", "preis", "precio", "prix", "価格")
 Row = Sequence[str]
 
 
@@ -30,7 +31,7 @@ def _price_of_one(columns: dict[str, int], headings: Row, samples: Sequence[Row]
     price, quantity = columns.get("line_total"), columns.get("quantity")
     if price is None or quantity is None or "unit_price" in columns:
         return
-    if headings[price].strip().casefold() not in PRICE:
+    if plain_heading(headings[price]) not in PRICE:
         return
     if not _adds_up(columns, samples, price):
         columns["unit_price"] = columns.pop("line_total")
@@ -110,12 +111,12 @@ def _plain(thousandths: int) -> str:
     return text.removesuffix(".00")
 
 
-def line_total(unit: int | None, quantity: int | None) -> int | None:
+def line_total(unit: int | None, quantity: int | None, discount: int | None = None) -> int | None:
     """Minor units of ``quantity`` (thousandths; one where it is not given) at the price of one, rounded half
-    away from zero.
+    away from zero, less the line's discount.
     """
     if unit is None:
         return None
     exact = unit * (1_000 if quantity is None else quantity)
     whole = (abs(exact) + 500) // 1_000
-    return whole if exact >= 0 else -whole
+    return (whole if exact >= 0 else -whole) - (discount or 0)

@@ -4,48 +4,70 @@ The file is read once into compact columns; an order stands or falls as a whole,
 so one bad line refuses the order it belongs to.
 """
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from typing import Any
 
 from sqlalchemy.orm import Session
 
 from loyalbell.core.history.money import minor_digits
 from loyalbell.storage.files.column_mapping import ColumnMap
+from loyalbell.storage.files.day_and_time import PARTNERS, DayAndTime
 from loyalbell.storage.files.import_outcome import Outcome, Refusals
+from loyalbell.storage.files.import_problems import Problem
 from loyalbell.storage.files.money_columns import line_total
 from loyalbell.storage.files.order_draft import Draft
+from loyalbell.storage.files.order_people import OrderPeople
 from loyalbell.storage.files.order_upsert import OrdersWrite
-from loyalbell.storage.files.table_reader import Row, chunks_of
+from loyalbell.storage.files.tables.table_reader import Row, chunks_of
 from loyalbell.storage.long_write import Breathe, never
+from loyalbell.storage.records.date_cells import When
 from loyalbell.storage.records.parsers import (
     Bad,
     CellReader,
-    Email,
     Money,
-    Phone,
     Quantity,
     Text,
-    When,
+    Unreadable,
     YesNo,
 )
 from loyalbell.storage.records.person_resolver import PersonResolver, load_person_resolver
 
 CHUNK = 20_000
+NAMING = ("customer_id", "email", "phone", "customer_name")
 MORE = ("location", "staff", "discount", "in_person")
 TIMES = ("confirmed_at", "shipped_at", "delivered_at", "cancelled_at", "refunded_at")
+DISPENSABLE = frozenset((*TIMES, "in_person", "location", "staff"))
 WANTED = tuple(
     "order_id placed department status total refunded item_id item category quantity line_total "
     "line_discount".split()
 )
 STATUSES = {
     "placed": frozenset(
-        {"placed", "new", "open", "pending", "paid", "complete", "completed", "closed", "done"}
+        "placed,new,open,pending,paid,complete,completed,closed,done,ok,sale,sold,authorized,captured,unfulfilled,"
+        "bezahlt,offen,neu,abgeschlossen,verkauf,pagado,pagada,nuevo,abierto,completado,venta,payé,payée,nouveau,"
+        "ouvert,terminé,vente,支払済,完了".split(",")
     ),
-    "confirmed": frozenset({"confirmed", "accepted", "processing"}),
-    "shipped": frozenset({"shipped", "sent", "dispatched"}),
-    "delivered": frozenset({"delivered", "received", "fulfilled", "collected"}),
-    "cancelled": frozenset({"cancelled", "canceled", "void", "voided"}),
-    "refunded": frozenset({"refunded", "returned"}),
+    "confirmed": frozenset(
+        "confirmed,accepted,processing,in progress,bestätigt,in bearbeitung,confirmado,en proceso,confirmé,"
+        "en cours".split(",")
+    ),
+    "shipped": frozenset(
+        "shipped,sent,dispatched,partially shipped,versendet,versandt,enviado,expédié,expédiée,発送済".split(
+            ","
+        )
+    ),
+    "delivered": frozenset(
+        "delivered,received,fulfilled,collected,picked up,geliefert,zugestellt,abgeholt,entregado,recogido,"
+        "livré,livrée,retiré,配達済".split(",")
+    ),
+    "cancelled": frozenset(
+        "cancelled,canceled,void,voided,storniert,storno,abgebrochen,cancelado,cancelada,anulado,annulé,annulée,"
+        "キャンセル".split(",")
+    ),
+    "refunded": frozenset(
+        "refunded,returned,refund,return,erstattet,rückerstattet,retoure,reembolsado,devuelto,remboursé,"
+        "remboursée,retourné,返金済".split(",")
+    ),
 }
 
 
@@ -56,29 +78,7 @@ class Status(CellReader):
         for status, words in STATUSES.items():
             if text.casefold() in words:
                 return status
-        raise ValueError(f"the status “{text}” is not known; use {', '.join(STATUSES)}")
-
-
-class Whose(CellReader):
-    """The person a cell names, by one of the indexes of who is known."""
-
-    def __init__(self, index: dict[str, int], what: str, reader: CellReader) -> None:
-        super().__init__()
-        self.index, self.what, self.reader = index, what, reader
-
-    def read(self, text: str) -> int:
-        value = self.reader[text]
-        if isinstance(value, Bad):
-            raise ValueError(value.reason)
-        if self.what == "the email":
-            value = value.lower()
-        if value not in self.index:
-            raise ValueError(f"no customer with {self.what} “{text}” is on file; bring customers in first")
-        return self.index[value]
-
-
-def _first(names: tuple[Any, ...]) -> Any:
-    return next((name for name in names if name is not None), None)
+        raise Unreadable(text, "is not a known status", f"; use {', '.join(STATUSES)}")
 
 
 class OrdersIn:
@@ -97,13 +97,16 @@ class OrdersIn:
         self.columns = columns.columns
         self.draft = Draft()
         self.draft.has_lines = bool(self.columns.keys() & {"item", "item_id", "line_total", "unit_price"})
-        self.readers = _readers(
-            columns, known or load_person_resolver(session), country, minor_digits(currency)
-        )
+        self.import_id = import_id
+        self.people = OrderPeople(session, columns, country, known or load_person_resolver(session), write)
+        self.readers = _readers(columns, minor_digits(currency))
+        columns.rules.give(self.readers)
+        columns.rules.give(self.people.readers)
+        self.joins = DayAndTime(self.columns)
         self.timed = bool(self.columns.keys() & set(TIMES))
         self.detailed = bool(self.columns.keys() & set(MORE))
         self.refused_rows: set[int] = set()
-        self.writer = OrdersWrite(session, self.draft, currency, import_id, write)
+        self.writer = OrdersWrite(session, self.draft, currency, import_id, write, columns.totals_of)
 
     def run(
         self,
@@ -118,7 +121,8 @@ class OrdersIn:
             progress(chunk[-1][0])
         if self.draft.bad:
             self._refuse_companions(rows(), refused)
-        self.writer.finish(refused.outcome.counts, breathe)
+        refused.outcome.found = self.writer.finish(refused.outcome.counts, breathe)
+        refused.outcome.found["people_made"] = self.people.made
         return refused.outcome
 
     def _take(self, chunk: list[Row]) -> None:
@@ -126,17 +130,20 @@ class OrdersIn:
             return
         width = 1 + max(self.columns.values())
         padded = [cells if len(cells) >= width else cells + [""] * width for _, cells in chunk]
-        columns = list(zip(*padded, strict=False))
+        columns: list[Sequence[str]] = list(zip(*padded, strict=False))
+        for day, clock in self.joins.pairs:
+            columns[day] = self.joins.join_column(columns[day], columns[clock])
         read = {
             target: list(map(self.readers[target].__getitem__, columns[at]))
             for target, at in self.columns.items()
+            if target in self.readers
         }
-        bad = self._bad_cells(read)
+        whose = {target: columns[self.columns[target]] for target in NAMING if target in self.columns}
+        people, unknown = self.people.of_rows(whose, self.import_id)
+        bad = self._bad_cells(read, chunk) | unknown
         blank = [None] * len(chunk)
         if "unit_price" in read:
             read["line_total"] = self._line_totals(read, blank)
-        whose = [read[target] for target in ("customer_id", "email", "phone") if target in read]
-        people = whose[0] if len(whose) == 1 else [_first(names) for names in zip(*whose, strict=True)]
         if bad or not self._add_clean(people, read, blank):
             self._add_rows(chunk, people, read, bad)
         if self.timed:
@@ -145,16 +152,17 @@ class OrdersIn:
             self._note(read, MORE, self.draft.more)
 
     def _line_totals(self, read: dict[str, list[Any]], blank: list[Any]) -> list[int | None]:
-        """Of each row what the file says, else the price of one times the quantity."""
+        """Of each row what the file says, else the price of one times the quantity less the discount."""
+        columns = (read["unit_price"], read.get("quantity", blank), read.get("line_discount", blank))
         return [
-            total if total is not None else line_total(*(None if type(one) is Bad else one for one in facts))
-            for total, *facts in zip(
-                read.get("line_total", blank), read["unit_price"], read.get("quantity", blank), strict=True
-            )
+            total
+            if total is not None
+            else line_total(*(None if type(fact) is Bad else fact for fact in facts))
+            for total, *facts in zip(read.get("line_total", blank), *columns, strict=True)
         ]
 
     def _add_rows(
-        self, chunk: list[Row], people: list[Any], read: dict[str, list[Any]], bad: dict[int, str]
+        self, chunk: list[Row], people: list[Any], read: dict[str, list[Any]], bad: dict[int, Problem]
     ) -> None:
         """Row by row, refusing those that cannot be taken."""
         blank = [None] * len(chunk)
@@ -209,14 +217,22 @@ class OrdersIn:
         draft.line_discount.extend(one or 0 for one in read.get("line_discount", blank))
         return True
 
-    def _bad_cells(self, read: dict[str, list[Any]]) -> dict[int, str]:
-        """The reason of the first unusable cell of each row, by the row's place in the chunk."""
-        bad: dict[int, str] = {}
+    def _bad_cells(self, read: dict[str, list[Any]], chunk: list[Row]) -> dict[int, Problem]:
+        """The first unusable cell of each row, by the row's place in the chunk. Those that an order can do
+        without are left out.
+        """
+        bad: dict[int, Problem] = {}
         for target, values in read.items():
             if self.readers[target].has_bad:
                 for at, value in enumerate(values):
-                    if type(value) is Bad:
-                        bad.setdefault(at, value.reason)
+                    if type(value) is not Bad:
+                        continue
+                    problem = Problem(value.reason, value.cause, target, value.value)
+                    if target in DISPENSABLE:
+                        self.refused.leave_out(chunk[at][0], problem, chunk[at][1])
+                        values[at] = None
+                    else:
+                        bad.setdefault(at, problem)
         return bad
 
     def _add(
@@ -234,7 +250,7 @@ class OrdersIn:
         quantity: int | None,
         line_total: int | None,
         line_discount: int | None,
-    ) -> str | None:
+    ) -> str | Problem | None:
         """Takes one clean row into the draft; returns why it cannot be taken."""
         if order_id is None or person is None or placed is None:
             what = "order id" if order_id is None else "customer" if person is None else "day of the order"
@@ -244,9 +260,12 @@ class OrdersIn:
         if number == len(draft.person):
             draft.begin(person, placed, department, status, total, refunded)
         elif not draft.has_lines:
-            return f"the order id “{order_id}” stands in this file twice"
+            return Problem(
+                f"the order id “{order_id}” stands in this file twice",
+                "is an order id that stands here twice",
+            )
         elif draft.person[number] != person:
-            return f"order “{order_id}” names two customers"
+            return Problem(f"order “{order_id}” names two customers", "is an order that names two customers")
         if not draft.has_lines:
             return "no order total in this row" if total is None else None
         if line_total is None and total is None:
@@ -267,25 +286,24 @@ class OrdersIn:
             order_id = reader[cells[at]] if at < len(cells) else None
             first = self.draft.bad.get(order_id) if isinstance(order_id, str) else None
             if first is not None and number not in self.refused_rows:
-                refused.add(number, f"row {first} of the same order was refused", cells)
+                words = f"row {first} of the same order was refused"
+                refused.add(number, Problem(words, "is of an order of which another row was refused"), cells)
 
 
-def _readers(columns: ColumnMap, known: PersonResolver, country: str, digits: int) -> dict[str, CellReader]:
-    words, money = Text(), Money(digits)
+def _readers(columns: ColumnMap, digits: int) -> dict[str, CellReader]:
+    words, money = Text(), Money(digits, columns.mark)
     special: dict[str, CellReader] = {
-        "customer_id": Whose(known.by_id, "the id", words),
-        "email": Whose(known.by_email, "the email", Email()),
-        "phone": Whose(known.by_phone, "the phone", Phone(country)),
         "placed": When(columns.zone, columns.day_first),
         "status": Status(),
         **{target: When(columns.zone, columns.day_first) for target in TIMES},
         "total": money,
         "refunded": money,
-        "quantity": Quantity(),
+        "quantity": Quantity(columns.mark),
         "line_total": money,
         "unit_price": money,
         "discount": money,
         "line_discount": money,
         "in_person": YesNo(),
     }
-    return {target: special.get(target, words) for target in columns.columns}
+    beside = {*PARTNERS.values(), *NAMING}
+    return {target: special.get(target, words) for target in columns.columns if target not in beside}

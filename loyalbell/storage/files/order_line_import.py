@@ -11,8 +11,9 @@ from sqlalchemy.orm import Session
 from loyalbell.core.history.money import minor_digits
 from loyalbell.storage.files.column_mapping import ColumnMap
 from loyalbell.storage.files.import_outcome import Outcome, RefusedRows
+from loyalbell.storage.files.import_problems import Problem
 from loyalbell.storage.files.money_columns import line_total
-from loyalbell.storage.files.table_reader import Row
+from loyalbell.storage.files.tables.table_reader import Row
 from loyalbell.storage.long_write import Breathe, never
 from loyalbell.storage.records.name_registry import Names
 from loyalbell.storage.records.parsers import CellReader, Money, Quantity, Text, values_of
@@ -31,15 +32,16 @@ class LinesIn:
         self, session: Session, columns: ColumnMap, currency: str, import_id: int, write: bool
     ) -> None:
         self.session, self.columns, self.import_id, self.write = session, columns.columns, import_id, write
-        money = Money(minor_digits(currency))
+        money = Money(minor_digits(currency), columns.mark)
         special: dict[str, CellReader] = {
-            "quantity": Quantity(),
+            "quantity": Quantity(columns.mark),
             "line_total": money,
             "unit_price": money,
             "line_discount": money,
         }
         words = Text()
         self.readers = {target: special.get(target, words) for target in self.columns}
+        columns.rules.give(self.readers)
         self.names = Names(session, write, import_id)
         self.rows: dict[str, list[tuple[int, list[str], Line]]] = {}
 
@@ -62,15 +64,15 @@ class LinesIn:
             breathe()
         return refused.outcome
 
-    def _read(self, number: int, cells: list[str]) -> str | None:
-        values = values_of(self.readers, self.columns, cells)
-        if isinstance(values, str):
-            return values
+    def _read(self, number: int, cells: list[str]) -> str | Problem | None:
+        values, bad = values_of(self.readers, self.columns, cells)
+        for target, cell in bad.items():
+            return Problem(cell.reason, cell.cause, target, cell.value)
         if "order_id" not in values:
             return "no order id in this row"
         total = values.get("line_total")
         if total is None:
-            total = line_total(values.get("unit_price"), values.get("quantity"))
+            total = line_total(*map(values.get, ("unit_price", "quantity", "line_discount")))
         if total is None:
             return "no line total in this row"
         item = self.names.item_of(values.get("item_id"), values.get("item"), values.get("category"))
@@ -95,8 +97,9 @@ class LinesIn:
             rows = self.rows[external]
             if external not in found:
                 for number, cells, _ in rows:
+                    words = f"no order with the id “{external}” is on file; bring orders in first"
                     refused.add(
-                        number, f"no order with the id “{external}” is on file; bring orders in first", cells
+                        number, Problem(words, "is of an order that is not on file", "order_id"), cells
                     )
                 continue
             lines, old = [line for _, _, line in rows], held.get(found[external], [])

@@ -9,6 +9,7 @@ from sqlalchemy.orm import Session
 
 from loyalbell.storage.change_tracking import insert_many
 from loyalbell.storage.files.import_outcome import Counts
+from loyalbell.storage.files.order_sums import found_in
 from loyalbell.storage.long_write import Breathe, never
 from loyalbell.storage.records.name_registry import Names
 from loyalbell.storage.records.person_resolver import next_number
@@ -52,12 +53,19 @@ class OrdersWrite:
     """Takes a finished draft to the tables, in the transaction of ``session``."""
 
     def __init__(
-        self, session: Session, draft: "Draft", currency: str, import_id: int | None, write: bool
+        self,
+        session: Session,
+        draft: "Draft",
+        currency: str,
+        import_id: int | None,
+        write: bool,
+        totals_of: str = "",
     ) -> None:
-        self.session, self.draft, self.currency = session, draft, currency
+        self.session, self.draft, self.currency, self.totals_of = session, draft, currency, totals_of
         self.import_id, self.write = import_id, write
 
-    def finish(self, counts: Counts, breathe: Breathe = never) -> None:
+    def finish(self, counts: Counts, breathe: Breathe = never) -> dict[str, Any]:
+        """Returns what the file holds in all (``order_sums.found_in``)."""
         self._number_departments()
         self._number_items()
         self.names = Names(self.session, self.write, self.import_id)
@@ -93,11 +101,13 @@ class OrdersWrite:
                 self._replace(some)
                 breathe()
             self.written = ids | {number: order_id for number, order_id, _ in compare}
+        return found_in(self.draft, totals, [row for _, _, row in (*fresh, *compare)])
 
     def _row(self, number: int, totals: list[int] | None) -> OrderRow:
         draft = self.draft
         given, department = draft.total[number], draft.department[number]
-        total = given if given is not None else totals[number] if totals else 0
+        summed = totals is not None and (given is None or self.totals_of == "lines")
+        total = totals[number] if totals is not None and summed else given or 0
         placed, status = draft.placed[number], draft.status[number]
         refunded = draft.refunded[number] or (total if status == "refunded" else 0)
         times = NO_TIMES if status in (None, "placed") else _times(status, placed)
@@ -122,11 +132,14 @@ class OrdersWrite:
         )
 
     def _line_sums(self) -> list[int] | None:
+        """Of each order the sum of its lines less its discount, where the file has lines."""
         if not self.draft.has_lines:
             return None
         sums = np.zeros(len(self.draft.person), dtype=np.int64)
         np.add.at(sums, np.array(self.draft.line_order, dtype=np.int64), np.array(self.draft.line_total))
         found: list[int] = sums.tolist()
+        for number, more in self.draft.more.items():
+            found[number] -= more[2] or 0
         return found
 
     def _number_departments(self) -> None:

@@ -10,22 +10,27 @@ from typing import Any
 from sqlalchemy.orm import Session
 
 from loyalbell.core.history.money import minor_digits
-from loyalbell.storage.files.column_mapping import ColumnMap, plain_heading
+from loyalbell.storage.files.column_mapping import ColumnMap
+from loyalbell.storage.files.day_and_time import PARTNERS, DayAndTime
+from loyalbell.storage.files.heading_words import plain_words
 from loyalbell.storage.files.import_outcome import Outcome, RefusedRows
-from loyalbell.storage.files.table_reader import Row, chunks_of
-from loyalbell.storage.records.kinds import CHOICES, RecordKind
+from loyalbell.storage.files.import_problems import Problem, without_values
+from loyalbell.storage.files.tables.table_reader import Row, chunks_of
+from loyalbell.storage.records.date_cells import When, read_moment
+from loyalbell.storage.records.kinds import CHOICES, RecordKind, Values
 from loyalbell.storage.records.parsers import (
     CellReader,
     Email,
     Money,
     Phone,
+    Quantity,
     Text,
-    When,
+    Unreadable,
     YesNo,
-    read_moment,
     values_of,
 )
 from loyalbell.storage.records.person_resolver import load_person_resolver
+from loyalbell.storage.records.targets import WHOSE
 from loyalbell.storage.records.upsert import Upsert
 
 CHUNK = 5_000
@@ -41,7 +46,7 @@ class Day(CellReader):
     def read(self, text: str) -> str:
         moment = read_moment(text, self.day_first)
         if not 1900 <= moment.year <= 2200:
-            raise ValueError(f"“{text}” lies in the year {moment.year}")
+            raise Unreadable(text, f"lies in the year {moment.year}")
         return (moment.date() if isinstance(moment, datetime) else moment).isoformat()
 
 
@@ -51,7 +56,7 @@ class Whole(CellReader):
     def read(self, text: str) -> int:
         plain = text.replace(",", "").removesuffix(".0")
         if not (plain.isascii() and plain.isdigit()) or len(plain) > 9:
-            raise ValueError(f"“{text}” is not a whole number")
+            raise Unreadable(text, "is not a whole number")
         return int(plain)
 
 
@@ -64,16 +69,16 @@ class Choice(CellReader):
         self.meaning = {word: choice for choice, words in CHOICES[what].items() for word in words}
 
     def read(self, text: str) -> str:
-        found = self.meaning.get(plain_heading(text))
+        found = self.meaning.get(plain_words(text))
         if found is None:
-            raise ValueError(f"“{text}” is not a known {self.what}; use {', '.join(CHOICES[self.what])}")
+            raise Unreadable(text, f"is not a known {self.what}", f"; use {', '.join(CHOICES[self.what])}")
         return found
 
 
 class Link(CellReader):
     def read(self, text: str) -> str:
         if not text.startswith(("http://", "https://")) or " " in text or len(text) > 2_000:
-            raise ValueError(f"“{text[:80]}” is not a web address beginning with https://")
+            raise Unreadable(text, "is not a web address beginning with https://")
         return text
 
 
@@ -84,9 +89,9 @@ class Properties(CellReader):
         try:
             found = json.loads(text)
         except json.JSONDecodeError:
-            raise ValueError("the properties are not JSON") from None
+            raise Unreadable(text, "is not JSON") from None
         if not isinstance(found, dict):
-            raise ValueError("the properties are not a JSON object")
+            raise Unreadable(text, "is not a JSON object")
         return found
 
 
@@ -113,7 +118,8 @@ def reader_for(reads: str, columns: ColumnMap, country: str, currency: str) -> C
         "phone": lambda: Phone(country),
         "when": lambda: When(columns.zone, columns.day_first),
         "day": lambda: Day(columns.day_first),
-        "money": lambda: Money(minor_digits(currency)),
+        "money": lambda: Money(minor_digits(currency), columns.mark),
+        "quantity": lambda: Quantity(columns.mark),
         "whole": Whole,
         "yes or no": YesNo,
         "link": Link,
@@ -121,6 +127,19 @@ def reader_for(reads: str, columns: ColumnMap, country: str, currency: str) -> C
         "address": lambda: Address(country),
     }
     return simple[reads]() if reads in simple else Choice(reads)
+
+
+DISPENSABLE = frozenset(
+    ("booked_at", "ends_at", "price", "margin", "link", "picture_url", "lasts_days", "best", "properties")
+)
+"""What a record is still true without; an unreadable end of a membership is not among them."""
+NAMING = frozenset(target.name for target in WHOSE)
+
+
+def _can_do_without(problem: Problem, values: Values) -> bool:
+    if problem.target in NAMING:
+        return bool(values.keys() & NAMING)
+    return problem.target in DISPENSABLE
 
 
 class RecordsIn:
@@ -141,7 +160,14 @@ class RecordsIn:
         reads = {target.name: target.reads for target in kind.targets}
         if kind.name == "suppressions":
             reads["address"] = "address"
-        self.readers = {name: reader_for(reads[name], columns, country, currency) for name in self.columns}
+        self.readers = {
+            name: reader_for(reads[name], columns, country, currency)
+            for name in self.columns
+            if name not in PARTNERS.values()
+        }
+        columns.rules.give(self.readers)
+        self.joins = DayAndTime(self.columns)
+        self.read = {name: at for name, at in self.columns.items() if name in self.readers}
         self.take = Upsert(
             session,
             kind,
@@ -163,14 +189,19 @@ class RecordsIn:
         cells_of = dict(chunk)
         good = []
         for number, cells in chunk:
-            values = values_of(self.readers, self.columns, cells)
-            if isinstance(values, str):
-                refused.add(number, values, cells)
-            else:
-                good.append((number, values))
+            values, bad = values_of(self.readers, self.read, self.joins.join(cells))
+            problems = [Problem(cell.reason, cell.cause, name, cell.value) for name, cell in bad.items()]
+            wrong = next((problem for problem in problems if not _can_do_without(problem, values)), None)
+            if wrong is not None:
+                refused.add(number, wrong, cells)
+                continue
+            for problem in problems:
+                refused.leave_out(number, problem, cells)
+            good.append((number, values))
         taken = self.take.take(good)
         for number, reason in taken.refused:
-            refused.add(number, reason.replace(" as number ", " as row "), cells_of[number])
+            words = reason.replace(" as number ", " as row ")
+            refused.add(number, Problem(words, without_values(words)), cells_of[number])
         counts = refused.outcome.counts
         counts.created += len(taken.created)
         counts.changed += len(taken.changed)

@@ -7,7 +7,7 @@ from typing import Any
 import vobject
 from vobject.base import ParseError
 
-from loyalbell.storage.files.table_reader import FileProblem
+from loyalbell.storage.files.tables.problems import FileProblem
 
 HEADINGS = (
     "Customer ID",
@@ -30,17 +30,57 @@ _BASIC_DATE = re.compile(r"^(\d{4})(\d{2})(\d{2})(T.*)?$")
 _NO_YEAR = re.compile(r"^--(\d{2})-?(\d{2})(T.*)?$")
 
 
-def read_cards(text: str) -> Iterator[list[str]]:
-    """A heading row, then a row a card. Raises ``FileProblem`` where the text is no vCard."""
-    yield list(HEADINGS)
-    try:
-        for card in vobject.readComponents(text, allowQP=True):
-            if card.name == "VCARD":
-                yield _row(card)
-    except (ParseError, ValueError, AttributeError, IndexError, UnicodeError) as error:
-        line = getattr(error, "lineNumber", None)
-        where = f" near line {line}" if line else ""
-        raise FileProblem(f"The vCard file cannot be read{where}. Export it again.") from error
+class Cards:
+    """The cards of a file, each read by itself, so that a broken one costs nobody else.
+
+    ``left_out`` says, once the rows are read, which could not be.
+    """
+
+    def __init__(self, text: str) -> None:
+        self.text, self.left_out = text, list[str]()
+
+    def rows(self) -> Iterator[list[str]]:
+        """A heading row, then a row a card. Raises ``FileProblem`` where none can be read."""
+        yield list(HEADINGS)
+        some = False
+        for number, (line, card) in enumerate(self._cards(), 1):
+            row = self._read(number, line, card)
+            if row is not None:
+                some = True
+                yield row
+        if not some:
+            raise FileProblem("The cards of this file cannot be read, not one of them. Export it again.")
+
+    def _cards(self) -> Iterator[tuple[int, str]]:
+        """Each card with the number of its first line. A card that has no end stops where the next begins."""
+        start, lines = 0, list[str]()
+        for number, line in enumerate(self.text.splitlines(), 1):
+            word = line.strip().upper()
+            if word == "BEGIN:VCARD" and lines:
+                yield start, "\n".join(lines)
+                lines = []
+            if word == "BEGIN:VCARD":
+                start = number
+            if lines or word == "BEGIN:VCARD":
+                lines.append(line)
+            if word == "END:VCARD":
+                yield start, "\n".join(lines)
+                lines = []
+        if lines:
+            yield start, "\n".join(lines)
+
+    def _read(self, number: int, line: int, card: str) -> list[str] | None:
+        if not card:
+            return None
+        try:
+            return _row(vobject.readOne(card + "\n", allowQP=True))
+        except _UNREADABLE as error:
+            near = line + (getattr(error, "lineNumber", None) or 1) - 1
+            self.left_out.append(f"Card {number} could not be read, near line {near}, and is left out.")
+            return None
+
+
+_UNREADABLE = (ParseError, ValueError, AttributeError, IndexError, UnicodeError, StopIteration, TypeError)
 
 
 def _row(card: Any) -> list[str]:

@@ -6,7 +6,8 @@ from collections.abc import Sequence
 from datetime import datetime
 from typing import Any
 
-from loyalbell.storage.records.parsers import NO, YES, read_moment
+from loyalbell.storage.records.date_cells import read_moment
+from loyalbell.storage.records.parsers import NO, YES, Unreadable
 from loyalbell.storage.schema import CustomField
 
 KINDS = ("text", "number", "yes or no", "date", "one choice", "several choices")
@@ -60,10 +61,10 @@ def say_field(kind: str, value: Any) -> str:
 def _number(text: str) -> int | float:
     plain = text.replace(",", "").replace(" ", "")
     if not _NUMBER.match(plain):
-        raise ValueError(f"“{text}” is not a number; write it like 12 or 12.5")
+        raise Unreadable(text, "is not a number", "; write it like 12 or 12.5")
     value = float(plain)
     if not math.isfinite(value):
-        raise ValueError(f"“{text}” is not a number")
+        raise Unreadable(text, "is not a number")
     return int(value) if value.is_integer() else value
 
 
@@ -72,14 +73,14 @@ def _yes_or_no(text: str) -> bool:
         return True
     if text.casefold() in NO:
         return False
-    raise ValueError(f"“{text}” is neither yes nor no")
+    raise Unreadable(text, "is neither yes nor no")
 
 
 def _choice(field: CustomField, text: str) -> str:
     for choice in field.choices:
         if choice.casefold() == text.casefold():
             return str(choice)
-    raise ValueError(f"“{text}” is not among the choices of {field.name}: {', '.join(field.choices)}")
+    raise Unreadable(text, f"is not among the choices of {field.name}", f": {', '.join(field.choices)}")
 
 
 def _choices(field: CustomField, texts: Sequence[str]) -> list[str]:

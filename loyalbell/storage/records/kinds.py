@@ -115,6 +115,7 @@ VISITS = RecordKind(
             ("at", "date", "time", "visited at", "visit date", "came at", "when"),
             "when",
         ),
+        Target("at_time", "time of day, beside the day", ("time", "visit time", "hour"), "time of day"),
         *PLACE,
     ),
     (({"at"}, "Say which column holds the day or time of the visit."),),
@@ -137,6 +138,7 @@ APPOINTMENTS = RecordKind(
             ("starts at", "start", "date", "time", "appointment date", "begins", "when"),
             "when",
         ),
+        Target("starts_time", "time of day, beside the day", ("time", "start time"), "time of day"),
         Target("ends_at", "end", ("ends at", "end", "until"), "when"),
         Target(
             "booked_at",

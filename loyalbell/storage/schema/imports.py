@@ -12,6 +12,8 @@ from loyalbell.storage.schema.base import Base
 class ImportRun(Base):
     """One file: how its columns were read, and what came of its rows.
 
+    ``problems`` groups the rows refused and the cells left out by their cause (``import_problems.Group``);
+    ``examples`` is how earlier versions kept the refused rows. ``found`` is what the file holds in all.
     ``writes_since``: from when on rows of it may be in the book; until it has ended they are a part only.
     """
 
@@ -31,7 +33,10 @@ class ImportRun(Base):
     unchanged: Mapped[int] = mapped_column(default=0)
     refused: Mapped[int] = mapped_column(default=0)
     problem: Mapped[str | None]
+    left_out: Mapped[int] = mapped_column(default=0)
     examples: Mapped[list[Any]] = mapped_column(default=list)
+    problems: Mapped[list[Any]] = mapped_column(default=list)
+    found: Mapped[dict[str, Any]] = mapped_column(default=dict)
     shape: Mapped[str | None] = mapped_column(index=True)
     undone_at: Mapped[datetime | None]
     undone_by: Mapped[str | None]

@@ -12,6 +12,9 @@ class Person(Base):
     """One customer. ``birthday_year`` may be missing while day and month are known.
 
     ``email_given`` is the address as it was written, where that differs from ``email``.
+
+    ``before_…`` sum up purchases of before this book, of which there are no orders: how many, for how much in
+    all, the first and the last of them.
     """
 
     __tablename__ = "person"
@@ -36,6 +39,10 @@ class Person(Base):
     deceased_at: Mapped[datetime | None]
     import_id: Mapped[int | None] = mapped_column(ForeignKey("import_run.id"))
     email_given: Mapped[str | None]
+    before_orders: Mapped[int | None]
+    before_minor: Mapped[int | None]
+    before_first_at: Mapped[datetime | None]
+    before_last_at: Mapped[datetime | None]
 
     @property
     def name(self) -> str:

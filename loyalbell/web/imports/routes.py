@@ -7,9 +7,11 @@ from fastapi.responses import FileResponse, HTMLResponse, Response
 from starlette.datastructures import FormData, UploadFile
 
 from loyalbell.services.imports import commands as import_commands
+from loyalbell.services.imports import files, mapping
 from loyalbell.services.imports import queries as import_queries
-from loyalbell.storage.files.column_mapping import KINDS, NEW, map_problem
-from loyalbell.storage.files.table_reader import FileProblem, shape_of
+from loyalbell.storage.files.column_mapping import map_problem
+from loyalbell.storage.files.file_targets import KINDS, NEW
+from loyalbell.storage.files.tables.problems import FileProblem
 from loyalbell.storage.schema import ImportRun
 from loyalbell.web.request import Form, NotFound, RequestContext, SignedIn, text_of
 
@@ -79,15 +81,15 @@ def progress(run_id: int, context: RequestContext = SignedIn) -> Response:
 
 def _values(context: RequestContext, run_id: int) -> dict[str, Any]:
     run = _run(context, run_id)
-    path = import_commands.file_of(context.application, run)
-    shape = shape_of(path)
+    path = files.file_of(context.application, run)
+    shape = files.shape(context.application, run)
     job = context.application.jobs.find(import_commands.job_key(run_id))
-    columns = import_commands.column_map(run, shape.headings).columns
+    columns = mapping.column_map(run, shape.headings).columns
     return {
         "run": run,
         "shape": shape,
-        "samples": import_commands.samples_of(path),
-        "targets": import_commands.targets_of(context.application, run.kind),
+        "samples": files.samples_of(path, shape),
+        "targets": mapping.targets_of(context.application, run.kind),
         "new": NEW if run.kind == "customers" else {},
         "hindrances": import_commands.hindrances(context.application, run.id) if run.state == "done" else [],
         "chosen": {at: _shown_target(target) for target, at in columns.items()},
@@ -108,7 +110,7 @@ def set_columns(run_id: int, context: RequestContext = SignedIn, form: FormData 
     run = _run(context, run_id)
     if run.state in ("done", "undone"):
         return context.go(f"/imports/{run_id}")
-    headings = shape_of(import_commands.file_of(context.application, run)).headings
+    headings = files.shape(context.application, run).headings
     columns: dict[str, str] = {}
     for at, heading in enumerate(headings):
         target = text_of(form, f"column-{at}")
@@ -117,7 +119,9 @@ def set_columns(run_id: int, context: RequestContext = SignedIn, form: FormData 
     day_first = text_of(form, "day_first") == "1"
     zone = text_of(form, "zone") or run.mapping["zone"]
     try:
-        lacking = import_commands.set_map(context.application, run_id, columns, day_first, zone)
+        lacking = mapping.set_map(
+            context.application, run_id, columns, {"day_first": day_first, "zone": zone}
+        )
     except FileProblem as problem:
         return context.page(
             "imports/import.html", "imports", 422, **_values(context, run_id) | {"problem": str(problem)}
@@ -147,7 +151,7 @@ def undo(run_id: int, context: RequestContext = SignedIn) -> Response:
 
 @router.get("/imports/{run_id}/refused.csv")
 def refused(run_id: int, context: RequestContext = SignedIn) -> Response:
-    path = import_commands.refused_file(context.application, _run(context, run_id).id)
+    path = files.refused_file(context.application, _run(context, run_id).id)
     if not path.exists():
         raise NotFound("This import refused no rows.")
     return FileResponse(path, media_type="text/csv", filename=f"refused-rows-{run_id}.csv")

@@ -8,8 +8,8 @@ from openpyxl import Workbook
 from sqlalchemy import select
 
 from loyalbell.storage.files.icalendar_files import read_calendar
-from loyalbell.storage.files.table_reader import FileProblem
-from loyalbell.storage.files.vcard_files import read_cards
+from loyalbell.storage.files.tables.problems import FileProblem
+from loyalbell.storage.files.vcard_files import Cards
 from loyalbell.storage.schema import Appointment, Person, YearlyDate
 from tests.storage.files.test_export import bring
 from tests.support import ApplicationCase
@@ -71,7 +71,7 @@ def crlf(text: str) -> str:
 
 class AsPrinted(unittest.TestCase):
     def test_the_card_of_rfc_6350(self) -> None:
-        headings, row = list(read_cards(crlf(CARD)))
+        headings, row = list(Cards(crlf(CARD)).rows())
         named = dict(zip(headings, row, strict=True))
         self.assertEqual((named["First name"], named["Last name"]), ("Simon", "Perreault"))
         self.assertEqual(named["Mobile phone"], "+1-418-262-6501")  # the one with the type cell
@@ -93,7 +93,7 @@ class AsPrinted(unittest.TestCase):
 
     def test_what_is_neither(self) -> None:
         for text in ("BEGIN:VCARD\r\nN:a\r\n", "BEGIN:VCALENDAR\r\nBEGIN:VEVENT\r\n"):
-            reader = read_cards(text) if "VCARD" in text else read_calendar(text, "UTC")
+            reader = Cards(text).rows() if "VCARD" in text else read_calendar(text, "UTC")
             rows: list[list[str]] | None = None
             try:
                 rows = list(reader)
@@ -105,12 +105,12 @@ class AsPrinted(unittest.TestCase):
 class IntoTheBook(ApplicationCase):
     def test_cards_and_a_calendar(self) -> None:
         run = bring(self.application, "customers", crlf(CARD))
-        self.assertEqual((run.created, run.refused), (1, 0), run.examples)
+        self.assertEqual((run.created, run.refused), (1, 0), run.problems)
         text = crlf(CALENDAR).replace(
             "SUMMARY:Daily", "SUMMARY:Daily\r\nATTENDEE:mailto:simon.perreault@viagenie.ca"
         )
         run = bring(self.application, "appointments", text)
-        self.assertEqual((run.created, run.refused), (10, 1), run.examples)
+        self.assertEqual((run.created, run.refused), (10, 1), run.problems)
         with self.application.database.reading() as session:
             person = session.scalars(select(Person)).one()
             self.assertEqual(
@@ -134,7 +134,7 @@ class IntoTheBook(ApplicationCase):
         file = io.BytesIO()
         book.save(file)
         run = bring(self.application, "customers", file.getvalue())
-        self.assertEqual((run.created, run.refused), (2, 0), run.examples)
+        self.assertEqual((run.created, run.refused), (2, 0), run.problems)
         self.assertEqual(set(run.mapping["columns"]), {"email", "phone", "joined"})
         with self.application.database.reading() as session:
             self.assertEqual(list(session.scalars(select(Person.phone))), ["+12125550123", "+12125550124"])

@@ -19,6 +19,7 @@ from loyalbell.demo.build import build_demo
 from loyalbell.services.application import Application
 from loyalbell.services.imports import commands as import_commands
 from loyalbell.services.imports import exports
+from loyalbell.services.imports import mapping as import_mapping
 from loyalbell.storage.schema import CustomField, ExternalId, ImportRun, Item, OrderLine
 from tests.support import NOW, ApplicationCase
 
@@ -52,7 +53,7 @@ class TheDemo(unittest.TestCase):
         before = exports.figures(self.application)
         for kind in exports.KINDS:
             run = bring(self.application, kind, out(self.application, kind))
-            self.assertEqual((run.created, run.changed, run.refused), (0, 0, 0), run.examples[:3])
+            self.assertEqual((run.created, run.changed, run.refused), (0, 0, 0), run.problems[:3])
             self.assertGreater(run.unchanged, 0)
         self.assertEqual(exports.figures(self.application), before)
 
@@ -83,9 +84,7 @@ class TheDemo(unittest.TestCase):
                     "new:yearly:Adoption day": "Adoption day (yearly)",
                     "new:id:bookings": "ID in bookings",
                 }
-                import_commands.apply_map(
-                    other.application, run.id, {"columns": run.mapping["columns"] | own}
-                )
+                import_mapping.apply_map(other.application, run.id, {"columns": run.mapping["columns"] | own})
             import_commands.carry_out(other.application, run.id, True, lambda share, words: None)
             self.assertEqual(out(other.application, kind), text, kind)
         figures = exports.figures(self.application)
@@ -97,7 +96,7 @@ class TheDemo(unittest.TestCase):
             path = self.folder / f"{kind}.xlsx"
             exports.to_file(self.application, kind, "xlsx", path)
             run = bring(self.application, kind, path.read_bytes())
-            self.assertEqual((run.created, run.changed, run.refused), (0, 0, 0), run.examples[:3])
+            self.assertEqual((run.created, run.changed, run.refused), (0, 0, 0), run.problems[:3])
             self.assertGreater(run.unchanged, 100)
 
     def test_cards_and_calendars_come_back_too(self) -> None:
@@ -105,7 +104,7 @@ class TheDemo(unittest.TestCase):
             path = self.folder / f"{kind}.{form}"
             exports.to_file(self.application, kind, form, path)
             run = bring(self.application, kind, path.read_bytes())
-            self.assertEqual((run.created, run.changed, run.refused), (0, 0, 0), run.examples[:3])
+            self.assertEqual((run.created, run.changed, run.refused), (0, 0, 0), run.problems[:3])
             self.assertGreater(run.unchanged, 100)
 
     def test_json_holds_the_same_cells(self) -> None:
@@ -178,7 +177,7 @@ class IntoAnotherBook(ApplicationCase):
             birthday_day=day,
         )
         run = bring(self.application, "customers", out(self.application, "customers"))
-        self.assertEqual((run.changed, run.created, run.refused), (0, 0, 0), run.examples)
+        self.assertEqual((run.changed, run.created, run.refused), (0, 0, 0), run.problems)
 
     def copied(self, files: dict[str, str]) -> None:
         """The files brought into an empty book of their own come out of it letter for letter."""
@@ -187,5 +186,5 @@ class IntoAnotherBook(ApplicationCase):
         self.addCleanup(other.doCleanups)
         for kind, text in files.items():
             run = bring(other.application, kind, text)
-            self.assertEqual((run.refused, run.problem), (0, None), run.examples)
+            self.assertEqual((run.refused, run.problem), (0, None), run.problems)
             self.assertEqual(out(other.application, kind), text)

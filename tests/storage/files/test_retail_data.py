@@ -52,7 +52,7 @@ class Baskets(ApplicationCase):
         }
         text = self.frame[list(columns)].rename(columns=columns).to_csv(index=False, float_format="%.2f")
         run = bring(self.application, "orders", text)
-        self.assertEqual((run.refused, run.created), (0, self.frame.basket_id.nunique()), run.examples[:3])
+        self.assertEqual((run.refused, run.created), (0, self.frame.basket_id.nunique()), run.problems[:3])
         self.assertEqual(bring(self.application, "orders", text).unchanged, run.created)
 
     def test_totals_counts_and_gaps_to_the_cent(self) -> None:

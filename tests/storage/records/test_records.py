@@ -14,7 +14,8 @@ from loyalbell.cli import app
 from loyalbell.core.history.visits import visits
 from loyalbell.services.imports import commands as import_commands
 from loyalbell.services.imports import exports
-from loyalbell.storage.files.table_reader import FileProblem
+from loyalbell.services.imports import mapping as import_mapping
+from loyalbell.storage.files.tables.problems import FileProblem
 from loyalbell.storage.records.custom_fields import KINDS, check_value, read_field, say_field
 from loyalbell.storage.schema import (
     ConsentEntry,
@@ -26,7 +27,7 @@ from loyalbell.storage.schema import (
     Tag,
 )
 from tests.storage.files.test_export import bring, out
-from tests.support import NOW, ApplicationCase
+from tests.support import NOW, ApplicationCase, said_of_rows
 
 PEOPLE = "Customer ID,Email,Phone\nA,ann@example.com,(212) 555-0123\nB,bo@example.com,\n"
 
@@ -61,7 +62,7 @@ class Records(ApplicationCase):
             + "1,A,2026-05-20,booked,,\n1,B,2026-05-20,booked,,\n"
         )
         run = bring(self.application, "appointments", refused)
-        reasons = [reason for _, reason, _ in run.examples]
+        reasons = [text for _, text in sorted(said_of_rows(run).items())]
         self.assertEqual((run.changed, run.refused), (1, 4))
         for words, reason in zip(
             ("no customer with the id “C”", "not a date", "not a known appointment state", "twice"),
@@ -106,7 +107,7 @@ class Records(ApplicationCase):
         self.assertEqual(self.counts("consents", head + "A,Email,yes,2026-01-02,card\n"), (0, 0, 1, 0))
         run = bring(self.application, "consents", "Customer,Channel,Answer\nB,text,yes\nA,email,no\n")
         self.assertEqual((run.created, run.refused), (1, 1))
-        self.assertIn("refused the channel", run.examples[0][1])
+        self.assertIn("refused the channel", run.problems[0]["examples"][0][1])
         self.assertEqual(self.counts("consents", head + "B,SMS,yes,2026-03-02,counter\n"), (1, 0, 0, 0))
         self.assertEqual(self.counts("consents", head + "B,SMS,yes,2027-03-02,counter\n"), (0, 0, 0, 1))
         text = "Address,Reason\nANN@Example.com,bounced\n(212) 555-0123,\n"
@@ -135,7 +136,9 @@ class Records(ApplicationCase):
             "new:number": "Shoe",
         }
         self.assertIsNone(
-            import_commands.set_map(self.application, run.id, columns, False, "America/New_York")
+            import_mapping.set_map(
+                self.application, run.id, columns, {"day_first": False, "zone": "America/New_York"}
+            )
         )
         import_commands.carry_out(self.application, run.id, False, lambda share, words: None)
         with self.application.database.reading() as session:
@@ -157,7 +160,7 @@ class Records(ApplicationCase):
         self.assertEqual((again.unchanged, again.changed, again.refused), (2, 0, 0))
         self.assertEqual(again.mapping["remembered"], "f.csv")
         wrong = bring(self.application, "customers", text.replace("Red", "green").replace("38.5", "big"))
-        self.assertEqual((wrong.unchanged, wrong.refused), (1, 1))
+        self.assertEqual((wrong.unchanged, wrong.refused, wrong.left_out), (2, 0, 2))
         snapshot, now = self.application.snapshot(), int(NOW.timestamp())
         tag = next(at for at, name in snapshot.catalogue.tags.items() if name == "walks")
         self.assertEqual(int(snapshot.tagged(tag, now).sum()), 2)
@@ -230,7 +233,9 @@ class Records(ApplicationCase):
         run = import_commands.begin_import(
             self.application, "customers", "f.csv", io.BytesIO(f"ID,Word\n{rows}\n".encode()), "Ida"
         )
-        import_commands.set_map(self.application, run.id, {"id": "ID", "new:text": "Word"}, False, "UTC")
+        import_mapping.set_map(
+            self.application, run.id, {"id": "ID", "new:text": "Word"}, {"day_first": False, "zone": "UTC"}
+        )
         import_commands.carry_out(self.application, run.id, True, lambda share, words: None)
         self.assertEqual(len(self.application.snapshot().field_values), 10_000)
 

@@ -1,0 +1,1 @@
+"""Any file that holds a table: found out how it is written, and read row by row."""
