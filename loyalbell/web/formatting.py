@@ -1,6 +1,6 @@
 """How figures, days and times are said on the pages."""
 
-from datetime import date, datetime
+from datetime import UTC, date, datetime
 from zoneinfo import ZoneInfo
 
 from markupsafe import Markup, escape
@@ -50,6 +50,10 @@ class Formatter:
         local = instant.astimezone(self.zone)
         other_year = local.year != self.now.astimezone(self.zone).year
         return _time(local, _say_date(local.date(), other_year))
+
+    def day_of(self, seconds: int) -> Markup:
+        """The day of an instant in seconds since 1970."""
+        return self.day(datetime.fromtimestamp(seconds, UTC))
 
     def plain_day(self, day: date | None) -> str:
         """``Tue 12 May``, with the year where it is not this one."""

@@ -6,7 +6,7 @@ import time
 
 from tests.web import test_pages
 
-FILE = b"code,given,post,born\nA1,Ann,ann@example.com,31/12/1990\nA2,Bo,bad,1/1/1991\n"
+FILE = b"badge,given,post,hatched\nA1,Ann,ann@example.com,31/12/1990\nA2,Bo,bad,1/1/1991\n"
 
 
 class ImportPages(test_pages.PagesCase):
@@ -25,7 +25,7 @@ class ImportPages(test_pages.PagesCase):
         page = self.client.post("/imports", data={"_csrf": token, "kind": "customers"}, files=files)
         where = page.url.path
         self.assertIn("Say which column holds", self.settled(where))
-        self.assertNotIn("Bring in 1", page.text)
+        self.assertNotIn("Bring in 2", page.text)
         columns = {
             "_csrf": token,
             "column-0": "id",
@@ -37,13 +37,14 @@ class ImportPages(test_pages.PagesCase):
         self.assertIn("not a date", self.settled(where))
         self.client.post(f"{where}/columns", data=columns | {"day_first": "1"})
         page_text = self.settled(where)
-        self.assertIn("Bring in 1 customer<", page_text)
+        self.assertIn("Bring in 2 customers<", page_text)
+        self.assertIn("come in without <em>email</em>", page_text)
         self.client.post(f"{where}/bring-in", data={"_csrf": token})
         self.assertIn("What this did", self.settled(where))
         self.assertIn("ann@example.com", self.client.get("/customers?q=ann@example.com").text)
         self.client.post(f"{where}/bring-in", data={"_csrf": token})
         rows = list(csv.reader(io.StringIO(self.client.get(f"{where}/refused.csv").text.lstrip("\ufeff"))))
-        self.assertEqual(rows[0], ["code", "given", "post", "born", "row", "why it was refused"])
+        self.assertEqual(rows[0], ["badge", "given", "post", "hatched", "row", "what became of it", "why"])
         self.assertEqual(rows[1][:5], ["A2", "Bo", "bad", "1/1/1991", "3"])
         listed = self.client.get("/imports").text
         self.assertIn("brought in", listed)

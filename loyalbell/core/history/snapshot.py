@@ -43,7 +43,8 @@ class People:
 
     ``has_address`` is people x channels. Birthday parts are 0 where unknown.
 
-    ``words`` is people x ``PERSON_WORDS``, as codes.
+    ``words`` is people x ``PERSON_WORDS``, as codes. ``before_…`` sum up purchases of before this book
+    (``before.py``); ``before_last`` is ``NEVER`` where there is no such sum.
     """
 
     ids: Ints
@@ -55,6 +56,10 @@ class People:
     birthday_day: Small
     birthday_year: Small
     words: Small
+    before_orders: Ints
+    before_money: Ints
+    before_first: Ints
+    before_last: Ints
 
     def __len__(self) -> int:
         return len(self.ids)
@@ -78,6 +83,10 @@ class People:
             "birthday_day": none,
             "birthday_year": none,
             "words": np.zeros((count, len(PERSON_WORDS)), dtype=np.int32),
+            "before_orders": np.zeros(count, dtype=np.int64),
+            "before_money": np.zeros(count, dtype=np.int64),
+            "before_first": np.full(count, NEVER),
+            "before_last": np.full(count, NEVER),
         }
         given = {name: np.asarray(values) for name, values in more.items()}
         return cls(numbers, np.asarray(joined_at, dtype=np.int64), **(blank | given))

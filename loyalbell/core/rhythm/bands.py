@@ -6,6 +6,7 @@ from itertools import pairwise
 import numpy as np
 from numpy.typing import NDArray
 
+from loyalbell.core.history.before import before
 from loyalbell.core.history.columns import Ints, Small
 from loyalbell.core.history.snapshot import HistorySnapshot
 from loyalbell.core.history.visits import today_number
@@ -86,6 +87,14 @@ def rhythms(snapshot: HistorySnapshot, as_of: int, shop: float, part: Part | Non
     last_day = np.zeros(count, dtype=np.int64)
     last_day[bought.person] = bought.day
     own, middle = own_medians(bought, today, count)
+    sums = before(snapshot, as_of) if part is None or part == Part() else None
+    if sums is not None:
+        # a sum's last purchase is always before the first order
+        last_day = np.where(purchases > 0, last_day, sums.last_day(snapshot.zone))
+        purchases = purchases + sums.orders
+        gaps_before, usual = sums.usual_gap()
+        middle = np.where(own > 0, middle, usual)
+        own = np.where(own > 0, own, gaps_before)
     gap = (own * np.where(own > 0, middle, 0.0) + SHRINK * shop) / (own + SHRINK)
     late = (today - last_day) / np.maximum(gap, 1.0)
     band = np.digitize(late, (IN_RHYTHM, LATE, QUIET), right=True) + 1

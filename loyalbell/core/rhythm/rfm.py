@@ -9,6 +9,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from loyalbell.core.history.before import before
 from loyalbell.core.history.columns import Ints, Mask
 from loyalbell.core.history.snapshot import HistorySnapshot
 from loyalbell.core.rhythm.return_curve import Part, buying_days, rows_of
@@ -55,6 +56,10 @@ def grid(snapshot: HistorySnapshot, as_of: int, part: Part | None = None) -> Gri
     last_day = np.zeros(count, dtype=np.int64)
     last_day[bought.person] = bought.day
     value = snapshot.per_person(person, money)
+    sums = before(snapshot, as_of) if part is None or part == Part() else None
+    if sums is not None:
+        last_day = np.where(purchases > 0, last_day, sums.last_day(snapshot.zone))
+        purchases, value = purchases + sums.orders, value + sums.money
     has: Mask = (purchases > 0) & snapshot.on_file(as_of)
     found = {name: np.zeros(count, dtype=np.int64) for name in ("recency", "frequency", "money")}
     for name, values in (("recency", last_day), ("frequency", purchases), ("money", value)):

@@ -80,6 +80,7 @@ class _Series:
         self.at: Ints = np.array([int(instant.timestamp()) for instant in instants], dtype=np.int64)
         self.index = np.arange(len(self.at), dtype=np.int16)
         self.days = local_days(self.at, snapshot.zone)
+        self.has_sums = bool((snapshot.people.before_last < NEVER).any())
         self.whole: dict[int, Days] = {}
         self.counted: dict[int, _Intervals] = {}
         gone = np.minimum(snapshot.people.closed_at, snapshot.people.deceased_at)
@@ -110,7 +111,7 @@ class _Series:
         for line in group.lines:
             if isinstance(line, Group):
                 self.prepare(line)
-            elif _countable(line):
+            elif _countable(line) and not self.has_sums:
                 assert isinstance(line, OrdersCondition)
                 self.counted[id(line)] = self._intervals(line)
             elif id(line) not in self.whole:

@@ -7,6 +7,7 @@ from typing import Any
 
 import numpy as np
 
+from loyalbell.core.history.before import before
 from loyalbell.core.history.columns import EARLIEST, NEVER, Ints, Mask, Rows, Small, by_person_and_time
 from loyalbell.core.history.snapshot import CANCELLED, KEPT, MISSED, STATUSES, HistorySnapshot
 from loyalbell.core.sequences.plan import EventFilter
@@ -58,7 +59,11 @@ def event_rows(
     """Everything of the kind with ``low < at <= high``, whether it stands or was made void later."""
     if what.what in ORDERS and what.nth is not None:
         every = _orders(what, snapshot, -(2**61), high, others)
-        return every.taken(_rank(every) == what.nth).within(low, high)
+        rank = _rank(every)
+        sums = before(snapshot, high)
+        if sums is not None and what == EventFilter(what="order", nth=what.nth):
+            rank = rank + sums.orders[every.person]
+        return every.taken(rank == what.nth).within(low, high)
     return READERS[what.what](what, snapshot, low, high, others)
 
 

@@ -8,7 +8,7 @@ from dataclasses import asdict
 from pathlib import Path
 from typing import Any, BinaryIO
 
-from sqlalchemy import delete
+from sqlalchemy import delete, select
 from sqlalchemy.orm import Session
 
 from loyalbell.services.application import Application
@@ -196,6 +196,17 @@ def _bring_in(application: Application, run: ImportRun, report: Report) -> None:
         )
         facts = {"import": run.id, "kind": run.kind, "file": run.filename} | outcome.counts.as_json()
         announce(session, "import.finished", application.clock.now(), **facts)
+    _try_again_others(application, run)
+
+
+def _try_again_others(application: Application, run: ImportRun) -> None:
+    """Files that wait find people and orders now that were not there when they were tried."""
+    if run.kind not in ("customers", "orders"):
+        return
+    with application.database.reading() as session:
+        waiting = session.scalars(select(ImportRun.id).where(ImportRun.state == "tried")).all()
+    for run_id in waiting:
+        start(application, run_id, write=False)
 
 
 def _record(run: ImportRun, outcome: Outcome, state: str) -> None:

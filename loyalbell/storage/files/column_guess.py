@@ -158,7 +158,7 @@ def _could_be(target: Target, samples: Samples, at: int) -> bool:
     if target.name in ("customer_id", "id"):
         return not all(map(_looks_like_email, cells)) and not _mostly(cells, _is_name)
     if target.name == "item_id":
-        return not _mostly(cells, _is_name)
+        return _mostly(cells, _is_code)
     check = FITS.get(target.reads)
     return check is None or sum(map(check, cells)) * 5 >= len(cells)
 
@@ -170,6 +170,11 @@ def _mostly(cells: Sequence[str], check: Callable[[str], bool]) -> bool:
 def _is_name(cell: str) -> bool:
     """Two words and no figure."""
     return " " in cell and not any(map(str.isdigit, cell))
+
+
+def _is_code(cell: str) -> bool:
+    """One word, with a figure or all in capitals."""
+    return " " not in cell and (cell.isupper() or any(map(str.isdigit, cell)))
 
 
 def _has_figure(cell: str) -> bool:

@@ -13,9 +13,9 @@ from sqlalchemy.orm import Session as Reader
 
 from loyalbell.core.history.visits import visits
 from loyalbell.storage.files.export_rows import HEADINGS, headings_of, rows_of
-from loyalbell.storage.files.icalendar_files import write_calendar
 from loyalbell.storage.files.import_outcome import guarded
-from loyalbell.storage.files.vcard_files import write_cards
+from loyalbell.storage.files.tables.icalendar_files import write_calendar
+from loyalbell.storage.files.tables.vcard_files import write_cards
 from loyalbell.storage.snapshot_loading import load_snapshot
 
 KINDS = tuple(HEADINGS)

@@ -27,6 +27,8 @@ _WORD_DAY = re.compile(
 )
 _SERIAL = re.compile(r"^\d{4,5}(?:[.,]\d+)?$")
 LANGUAGES = ("en", "de", "fr", "es", "it", "nl", "pt")
+NOBODYS_YEARS = (1899, 1900, 1901)
+"""Whose 1 January programs write where they have no date (common practice, no source)."""
 Clock = tuple[str | None, ...]
 NO_YEAR = 1904
 """Stands for a year that is not given; it has a 29 February."""
@@ -106,6 +108,8 @@ class Birthday(CellReader):
                 raise Unreadable(text, NO_DATE) from None
             return None, month, day
         moment = read_moment(text, self.day_first, earliest=1880)
+        if moment.year in NOBODYS_YEARS and (moment.month, moment.day) == (1, 1):
+            raise Unreadable(text, "stands for a date that is not known")
         year = None if moment.year <= NO_YEAR else moment.year
         is_short = re.search(r"\d{4}", text) is None
         if year is not None and self.this_year is not None and is_short and year > self.this_year:

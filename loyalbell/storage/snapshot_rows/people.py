@@ -20,11 +20,12 @@ def people(loading: Loading, span: Range | None) -> People:
         f"""SELECT id, coalesce(joined_at, {-NEVER}), coalesce(closed_at, {NEVER}),
                    coalesce(deceased_at, {NEVER}), email IS NOT NULL, phone IS NOT NULL,
                    chat_handle IS NOT NULL, coalesce(birthday_month, 0), coalesce(birthday_day, 0),
-                   coalesce(birthday_year, 0)
+                   coalesce(birthday_year, 0), coalesce(before_orders, 0), coalesce(before_minor, 0),
+                   coalesce(before_first_at, {NEVER}), coalesce(before_last_at, {NEVER})
             FROM person {only and "WHERE " + only} ORDER BY id""",
-        10,
+        14,
     )
-    ids, joined, closed, deceased, email, text, chat, month, day, year = columns
+    ids, joined, closed, deceased, email, text, chat, month, day, year, *sums = columns
     flat = chain.from_iterable(
         loading.rows(f"SELECT {', '.join(PERSON_WORDS)} FROM person {only and 'WHERE ' + only} ORDER BY id")
     )
@@ -39,6 +40,7 @@ def people(loading: Loading, span: Range | None) -> People:
         day.astype(np.int32),
         year.astype(np.int32),
         words.reshape(-1, len(PERSON_WORDS)),
+        *sums,
     )
 
 

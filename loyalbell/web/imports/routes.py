@@ -7,17 +7,32 @@ from fastapi.responses import FileResponse, HTMLResponse, Response
 from starlette.datastructures import FormData, UploadFile
 
 from loyalbell.services.imports import commands as import_commands
-from loyalbell.services.imports import files, mapping
+from loyalbell.services.imports import files, mapping, mends, questions, samples
 from loyalbell.services.imports import queries as import_queries
+from loyalbell.services.imports.preview import preview
 from loyalbell.storage.files.column_mapping import map_problem
 from loyalbell.storage.files.file_targets import KINDS, NEW
 from loyalbell.storage.files.tables.problems import FileProblem
+from loyalbell.storage.files.tables.table_reader import Reading
+from loyalbell.storage.files.tables.text_encoding import ENCODINGS
 from loyalbell.storage.schema import ImportRun
 from loyalbell.web.request import Form, NotFound, RequestContext, SignedIn, text_of
 
 router = APIRouter()
 AT_WORK = ("trying", "running")
-SHOWN_REFUSALS = 12
+ENDED = ("done", "undone")
+SHOWN_ROWS = 8
+AMOUNTS = ("money", "quantity")
+KEY_TARGETS = frozenset(("id", "order_id", "customer_id", "external_id"))
+STATE_WORDS = {
+    "new": "chosen",
+    "trying": "being tried",
+    "tried": "tried, not brought in",
+    "running": "being brought in",
+    "done": "brought in",
+    "failed": "not brought in",
+    "undone": "undone",
+}
 KIND_WORDS = {
     "customers": "also vCards",
     "orders": "a row per order, or a row per line",
@@ -49,23 +64,53 @@ def _run(context: RequestContext, run_id: int) -> ImportRun:
 def list_page(context: RequestContext = SignedIn, problem: str | None = None, status: int = 200) -> Response:
     runs = import_queries.newest_runs(context.application)
     return context.page(
-        "imports/imports.html", "imports", status, runs=runs, kinds=KINDS, words=KIND_WORDS, problem=problem
+        "imports/imports.html",
+        "imports",
+        status,
+        runs=runs,
+        waiting=import_queries.in_order(runs),
+        kinds=KINDS,
+        words=KIND_WORDS,
+        states=STATE_WORDS,
+        problem=problem,
     )
 
 
 @router.post("/imports")
 def choose(context: RequestContext = SignedIn, form: FormData = Form) -> Response:
-    file = form.get("file")
-    if not isinstance(file, UploadFile) or not file.filename:
+    """One file or several. Several are brought in one after the other, customers before their orders."""
+    chosen = [file for file in form.getlist("file") if isinstance(file, UploadFile) and file.filename]
+    if not chosen:
         return list_page(context, "Choose a file first.", 422)
-    try:
-        run = import_commands.begin_import(
-            context.application, text_of(form, "kind"), file.filename, file.file, context.by
-        )
-    except FileProblem as problem:
-        return list_page(context, f"{file.filename}: {problem}", 422)
+    begun, problems = [], []
+    for file in chosen:
+        try:
+            begun.append(_begin(context, text_of(form, "kind") or None, file))
+        except FileProblem as problem:
+            problems.append(f"{file.filename}: {problem}")
+    if problems and not begun:
+        return list_page(context, " ".join(problems), 422)
+    if len(chosen) == 1:
+        return context.go(f"/imports/{begun[0]}")
+    return list_page(context, " ".join(problems)) if problems else context.go("/imports")
+
+
+def _begin(context: RequestContext, kind: str | None, file: UploadFile) -> int:
+    run = import_commands.begin_import(
+        context.application, kind, file.filename or "file.csv", file.file, context.by
+    )
     import_commands.start(context.application, run.id, write=False)
-    return context.go(f"/imports/{run.id}")
+    return run.id
+
+
+@router.get("/imports/sample/{kind}.csv")
+def sample(kind: str, context: RequestContext = SignedIn) -> Response:
+    """A file with all headings and two rows, to fill in."""
+    if kind not in KINDS:
+        raise NotFound("There is no such kind of file.")
+    text = samples.sample_file(kind, context.application.the_shop())
+    headers = {"Content-Disposition": f'attachment; filename="sample-{kind}.csv"'}
+    return Response("\ufeff" + text, media_type="text/csv; charset=utf-8", headers=headers)
 
 
 @router.get("/imports/{run_id}")
@@ -76,39 +121,133 @@ def run_page(run_id: int, context: RequestContext = SignedIn) -> Response:
 @router.get("/imports/{run_id}/progress")
 def progress(run_id: int, context: RequestContext = SignedIn) -> Response:
     values = _values(context, run_id)
+    if not values["at_work"]:
+        # what the file holds and what cannot be read stand beside the rail: the whole page is shown anew
+        return Response(headers={"HX-Refresh": "true"})
     return HTMLResponse(context.piece("imports/state.html", area="imports", **values))
 
 
 def _values(context: RequestContext, run_id: int) -> dict[str, Any]:
     run = _run(context, run_id)
-    path = files.file_of(context.application, run)
-    shape = files.shape(context.application, run)
-    job = context.application.jobs.find(import_commands.job_key(run_id))
+    application = context.application
+    path = files.file_of(application, run)
+    shape = files.shape(application, run)
     columns = mapping.column_map(run, shape.headings).columns
+    ended = run.state in ENDED
+    targets = mapping.targets_of(application, run.kind)
     return {
         "run": run,
         "shape": shape,
         "samples": files.samples_of(path, shape),
-        "targets": mapping.targets_of(context.application, run.kind),
+        "targets": targets,
+        "labels": {target.name: target.label for target in targets},
         "new": NEW if run.kind == "customers" else {},
-        "hindrances": import_commands.hindrances(context.application, run.id) if run.state == "done" else [],
+        "hindrances": import_commands.hindrances(application, run.id) if run.state == "done" else [],
         "chosen": {at: _shown_target(target) for target, at in columns.items()},
-        "left_out": [
-            heading or "(no heading)"
-            for at, heading in enumerate(shape.headings)
-            if at not in columns.values()
-        ],
+        "left_out": [heading for at, heading in enumerate(shape.headings) if at not in columns.values()],
         "lacking": map_problem(run.kind, columns),
-        "job": job,
+        "job": application.jobs.find(import_commands.job_key(run_id)),
         "at_work": run.state in AT_WORK,
-        "shown_refusals": SHOWN_REFUSALS,
+        "ended": ended,
+        "kinds": KINDS,
+        "encodings": ENCODINGS,
+        "start": [] if ended else files.start_of(application, run)[:SHOWN_ROWS],
+        "preview": [] if ended else preview(application, run),
+        "questions": [] if ended else questions.open_questions(run),
+        "consents": questions.brings_consents(run),
+        "ways_since": questions.ways_since(run),
+        "agreed": questions.suggested(run),
+        "key_targets": KEY_TARGETS,
+        "has_amounts": any(
+            target.reads in ("money", "quantity") for target in targets if target.name in columns
+        ),
+        "first": None if ended else import_queries.needed_first(application, run),
     }
+
+
+@router.post("/imports/{run_id}/reading")
+def read_otherwise(run_id: int, context: RequestContext = SignedIn, form: FormData = Form) -> Response:
+    """Another kind, sheet, heading row or encoding."""
+    run = _run(context, run_id)
+    if run.state in ENDED:
+        return context.go(f"/imports/{run_id}")
+    row = text_of(form, "heading_row")
+    try:
+        reading = Reading(
+            text_of(form, "encoding") or None,
+            int(row) if row.isascii() and row.isdigit() else None,
+            text_of(form, "sheet") or None,
+        )
+        kind = text_of(form, "kind") or run.kind
+        import_commands.read_otherwise(context.application, run_id, kind, reading)
+    except FileProblem as problem:
+        return _again(context, run_id, problem)
+    import_commands.start(context.application, run_id, write=False)
+    return context.go(f"/imports/{run_id}")
+
+
+def _again(context: RequestContext, run_id: int, problem: Exception) -> Response:
+    values = _values(context, run_id) | {"problem": str(problem)}
+    return context.page("imports/import.html", "imports", 422, **values)
+
+
+@router.post("/imports/{run_id}/mend")
+def mend(run_id: int, context: RequestContext = SignedIn, form: FormData = Form) -> Response:
+    """Cells of one group are read as something else, or count as empty."""
+    run, application = _run(context, run_id), context.application
+    if run.state in ENDED:
+        return context.go(f"/imports/{run_id}")
+    target = text_of(form, "target")
+    if text_of(form, "act") == "forget":
+        mends.forget_rules(application, run_id)
+    elif text_of(form, "act") == "make people":
+        mapping.change_map(application, run_id, make_people=True)
+    elif target in run.mapping["columns"]:
+        if text_of(form, "act") == "empty":
+            mends.leave_out_odd(application, run_id, target)
+        else:
+            mends.say_instead(application, run_id, target, _instead(form))
+    import_commands.start(application, run_id, write=False)
+    return context.go(f"/imports/{run_id}#problems")
+
+
+def _instead(form: FormData) -> dict[str, str]:
+    """What somebody typed beside the cells of a group; a tick means nothing."""
+    found = {}
+    for name, value in form.multi_items():
+        number = name.removeprefix("value-")
+        if name == number or not isinstance(value, str):
+            continue
+        written = text_of(form, f"instead-{number}")
+        if written or text_of(form, f"empty-{number}"):
+            found[value] = written
+    return found
+
+
+@router.post("/imports/{run_id}/answer")
+def answer(run_id: int, context: RequestContext = SignedIn, form: FormData = Form) -> Response:
+    """What only a person can say of a file: since when people agreed, which totals are right."""
+    run, application = _run(context, run_id), context.application
+    if run.state in ENDED:
+        return context.go(f"/imports/{run_id}")
+    more: dict[str, Any] = {}
+    if "since" in form:
+        said = {name: text_of(form, name) for name in ("since", "day", "wording")}
+        try:
+            more["agreed"] = mapping.read_agreed(said, bool(run.mapping["day_first"]))
+        except FileProblem as problem:
+            return _again(context, run_id, problem)
+    if text_of(form, "totals_of") in ("file", "lines"):
+        more["totals_of"] = text_of(form, "totals_of")
+    mapping.change_map(application, run_id, **more)
+    import_commands.start(application, run_id, write=False)
+    return context.go(f"/imports/{run_id}")
 
 
 @router.post("/imports/{run_id}/columns")
 def set_columns(run_id: int, context: RequestContext = SignedIn, form: FormData = Form) -> Response:
     run = _run(context, run_id)
-    if run.state in ("done", "undone"):
+    if run.state in ENDED:
         return context.go(f"/imports/{run_id}")
     headings = files.shape(context.application, run).headings
     columns: dict[str, str] = {}
@@ -118,14 +257,12 @@ def set_columns(run_id: int, context: RequestContext = SignedIn, form: FormData 
             columns.setdefault(f"{target}:{heading}" if target in NEW else target, heading)
     day_first = text_of(form, "day_first") == "1"
     zone = text_of(form, "zone") or run.mapping["zone"]
+    mark = text_of(form, "mark") or run.mapping.get("mark")
     try:
-        lacking = mapping.set_map(
-            context.application, run_id, columns, {"day_first": day_first, "zone": zone}
-        )
+        more = {"day_first": day_first, "zone": zone, "mark": mark}
+        lacking = mapping.set_map(context.application, run_id, columns, more)
     except FileProblem as problem:
-        return context.page(
-            "imports/import.html", "imports", 422, **_values(context, run_id) | {"problem": str(problem)}
-        )
+        return _again(context, run_id, problem)
     if lacking is None:
         import_commands.start(context.application, run_id, write=False)
     return context.go(f"/imports/{run_id}")
@@ -133,7 +270,8 @@ def set_columns(run_id: int, context: RequestContext = SignedIn, form: FormData 
 
 @router.post("/imports/{run_id}/bring-in")
 def bring_in(run_id: int, context: RequestContext = SignedIn) -> Response:
-    if _run(context, run_id).state == "tried":
+    run = _run(context, run_id)
+    if run.state == "tried" and not questions.open_questions(run):
         import_commands.start(context.application, run_id, write=True)
     return context.go(f"/imports/{run_id}")
 
@@ -143,9 +281,7 @@ def undo(run_id: int, context: RequestContext = SignedIn) -> Response:
     try:
         import_commands.undo_import(context.application, run_id, context.by)
     except import_commands.CannotUndo as problem:
-        return context.page(
-            "imports/import.html", "imports", 422, **_values(context, run_id) | {"problem": str(problem)}
-        )
+        return _again(context, run_id, problem)
     return context.go(f"/imports/{run_id}")
 
 

@@ -7,9 +7,9 @@ from datetime import datetime
 from openpyxl import Workbook
 from sqlalchemy import select
 
-from loyalbell.storage.files.icalendar_files import read_calendar
+from loyalbell.storage.files.tables.icalendar_files import read_calendar
 from loyalbell.storage.files.tables.problems import FileProblem
-from loyalbell.storage.files.vcard_files import Cards
+from loyalbell.storage.files.tables.vcard_files import Cards
 from loyalbell.storage.schema import Appointment, Person, YearlyDate
 from tests.storage.files.test_export import bring
 from tests.support import ApplicationCase

@@ -5,7 +5,8 @@ from typing import Literal
 import numpy as np
 from pydantic import Field
 
-from loyalbell.core.history.columns import Mask, Rows
+from loyalbell.core.history.before import before
+from loyalbell.core.history.columns import Ints, Mask, Rows
 from loyalbell.core.history.money import say_money
 from loyalbell.core.segments.conditions.base import Amount, Comparison, ConditionType
 from loyalbell.core.segments.conditions.measuring import (
@@ -15,6 +16,7 @@ from loyalbell.core.segments.conditions.measuring import (
     measured_rows,
     within_period,
 )
+from loyalbell.core.segments.conditions.sums_before import with_sums
 from loyalbell.core.segments.conditions.wording import (
     Saying,
     join,
@@ -57,17 +59,25 @@ def measure(line: OrdersCondition, context: EvaluationContext) -> Measured:
             kept &= getattr(part, name)[rows] == wanted
     if line.least is not None:
         kept &= part.money[rows] >= line.least
+    sums = before(context.snapshot, context.now) if _is_of_all(line) else None
     if line.nth is not None:
-        kept = _nth(part, rows, kept, line.nth) & (part.at[rows] >= low) & (part.at[rows] <= high)
+        earlier = sums.orders if sums is not None else None
+        kept = _nth(part, rows, kept, line.nth, earlier) & (part.at[rows] >= low) & (part.at[rows] <= high)
     kept = within_period(line.period, context, part, rows, kept)
     money = None
     if line.measure in ("sum", "average"):
         money = part.net_money(rows, context.now)[kept]
-    return measured_rows(line, context, part.person[rows][kept], part.at[rows][kept], money)
+    found = measured_rows(line, context, part.person[rows][kept], part.at[rows][kept], money)
+    return found if sums is None or line.nth is not None else with_sums(line, context, found, sums)
 
 
-def _nth(part: Rows, rows: slice, kept: Mask, nth: int) -> Mask:
-    """Of the rows kept, the n-th of each person in time."""
+def _is_of_all(line: OrdersCondition) -> bool:
+    """Sums of before this book know no department, place or amount of one order."""
+    return line.department is None and line.location is None and line.least is None
+
+
+def _nth(part: Rows, rows: slice, kept: Mask, nth: int, earlier: Ints | None = None) -> Mask:
+    """Of the rows kept, the n-th of each person in time, after those ``earlier`` that have no row."""
     places = np.flatnonzero(kept)
     person = part.person[rows][places]
     order = np.argsort(person, kind="stable")
@@ -77,6 +87,8 @@ def _nth(part: Rows, rows: slice, kept: Mask, nth: int) -> Mask:
     starts = np.flatnonzero(first)
     rank = np.arange(len(grouped)) - np.repeat(starts, np.diff(np.append(starts, len(grouped))))
     out = np.zeros(len(kept), dtype=np.bool_)
+    if earlier is not None:
+        rank += earlier[grouped]
     out[places[order[rank == nth - 1]]] = True
     return out
 

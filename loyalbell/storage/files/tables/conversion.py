@@ -5,11 +5,11 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 from pathlib import Path
 
-from loyalbell.storage.files.icalendar_files import read_calendar
 from loyalbell.storage.files.tables.html_tables import read_html
+from loyalbell.storage.files.tables.icalendar_files import read_calendar
 from loyalbell.storage.files.tables.problems import FileProblem
+from loyalbell.storage.files.tables.vcard_files import Cards
 from loyalbell.storage.files.tables.workbooks import Workbook, is_workbook
-from loyalbell.storage.files.vcard_files import Cards
 
 FIRST_BYTES = 4_096
 
