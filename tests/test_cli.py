@@ -32,10 +32,10 @@ class ImportCommand(unittest.TestCase):
 
     def test_dry_run_then_import(self) -> None:
         code, out = self.run_it("--dry-run", "--json")
-        self.assertEqual((code, json.loads(out)["created"], json.loads(out)["dry_run"]), (0, 1, True))
-        self.assertEqual(json.loads(self.run_it("--json")[1])["created"], 1)
+        self.assertEqual((code, json.loads(out)["created"], json.loads(out)["dry_run"]), (0, 2, True))
+        self.assertEqual(json.loads(self.run_it("--json")[1])["created"], 2)
         again = json.loads(self.run_it("--json")[1])
-        self.assertEqual((again["created"], again["unchanged"], again["refused"]), (0, 1, 1))
+        self.assertEqual((again["created"], again["unchanged"], again["left_out"]), (0, 2, 1))
         self.assertEqual(again["reasons"][0]["row"], 3)
         self.assertIn("bad", Path(again["refused_file"]).read_text())
 

@@ -2,6 +2,7 @@
 
 import json
 import shutil
+from operator import itemgetter
 from pathlib import Path
 
 import typer
@@ -20,6 +21,7 @@ from loyalbell.services.imports import commands as import_commands
 from loyalbell.services.imports import exports
 from loyalbell.services.imports import files as import_files
 from loyalbell.services.imports import mapping as import_mapping
+from loyalbell.services.imports.questions import open_questions
 from loyalbell.storage.database import BOOK_FILE
 from loyalbell.storage.files.file_targets import KINDS
 from loyalbell.storage.files.tables.problems import FileProblem
@@ -151,7 +153,8 @@ def import_file(
     map_file: Path | None = typer.Option(
         None,
         "--map",
-        help='JSON: {"columns": {"email": "E-Mail"}, "day_first": true, "zone": "Europe/London"}.',
+        help='JSON: {"columns": {"email": "E-Mail"}, "day_first": true, "zone": "Europe/London",'
+        ' "agreed": {"since": "joined"}, "totals_of": "file"}.',
     ),
     dry_run: bool = typer.Option(False, "--dry-run", help="Say what would happen; write nothing."),
     as_json: bool = typer.Option(False, "--json", help="Print one JSON object."),
@@ -168,17 +171,21 @@ def import_file(
         application.close()
     if run.state == "failed":
         raise fail(f"{file.name}: {run.problem}")
-    counts = {name: getattr(run, name) for name in ("created", "changed", "unchanged", "refused")}
+    counts = {name: getattr(run, name) for name in ("created", "changed", "unchanged", "refused", "left_out")}
+    said = [
+        {"row": row, "reason": text, "left_out": group["left_out"]}
+        for group in run.problems
+        for row, text, _ in group["examples"]
+    ]
+    reasons = sorted(said, key=itemgetter("row"))
     if as_json:
-        reasons = [{"row": row, "reason": reason} for row, reason, _ in run.examples]
-        refused_file = (
-            None if dry_run or not run.refused else str(import_files.refused_file(application, run.id))
-        )
+        kept = not dry_run and (run.refused or run.left_out)
+        refused_file = str(import_files.refused_file(application, run.id)) if kept else None
         print(json.dumps(counts | {"dry_run": dry_run, "reasons": reasons, "refused_file": refused_file}))
         return
-    out.print(", ".join(f"{name} {count:,}" for name, count in counts.items()))
-    for row, reason, _ in run.examples:
-        out.print(f"  row {row}: {reason}", markup=False)
+    out.print(", ".join(f"{name.replace('_', ' ')} {count:,}" for name, count in counts.items()))
+    for reason in reasons:
+        out.print(f"  row {reason['row']}: {reason['reason']}", markup=False)
 
 
 @app.command("export")
@@ -241,6 +248,12 @@ def open_book(data: Path) -> Application:
         raise fail(str(problem)) from problem
 
 
+TOTALS_DIFFER = (
+    "In {differ:,} of {compared:,} orders the lines do not add up to the order’s own total. Say which is right"
+    ' in a file for --map: "totals_of" is "file" or "lines". Nothing was written.'
+)
+
+
 def _map_of(path: Path | None) -> dict[str, object] | None:
     if path is None:
         return None
@@ -264,9 +277,16 @@ def _carry_out(
         except FileProblem:
             import_commands.forget(application, run.id)
             raise
-    import_commands.carry_out(application, run.id, not dry_run, lambda share, words: None)
+    import_commands.carry_out(application, run.id, False, lambda share, words: None)
     found = application.find(ImportRun, run.id)
     assert found is not None
+    if not dry_run and "totals" in open_questions(found):
+        import_commands.forget(application, run.id)
+        raise FileProblem(TOTALS_DIFFER.format(**found.found))
+    if not dry_run and found.state == "tried":
+        import_commands.carry_out(application, run.id, True, lambda share, words: None)
+        found = application.find(ImportRun, run.id)
+        assert found is not None
     if dry_run:
         import_commands.forget(application, run.id)
     return found

@@ -42,6 +42,7 @@ def _without_currency(text: str) -> str:
     either side.
     """
     bare = "".join(c for c in text if not c.isspace() and c not in "'’" and unicodedata.category(c) != "Sc")
+    bare = re.sub(r"[.,][-–—]+$", "", bare)  # as the Swiss write whole amounts
     return re.sub(r"^[^\W\d_]{1,4}\$?\.?(?=[-+(\d])|(?<=[\d),.-])[^\W\d_]{1,4}\.?$", "", bare)
 
 

@@ -37,10 +37,11 @@ def guess_map(
     for target in targets:
         said = [at for at, heading in enumerate(plain) if known and known.get(heading) == target.name]
         _take_first(columns, target, said)
-    for target in targets:
-        names = names_of(target.name, target.names)
-        exact = [at for name in names for at, heading in enumerate(plain) if heading == name]
-        _take_first(columns, target, [at for at in exact if _could_be(target, samples, at)])
+    for shown in (plain, [plain_heading(_without_brackets(heading)) for heading in headings]):
+        for target in targets:
+            names = names_of(target.name, target.names)
+            exact = [at for name in names for at, heading in enumerate(shown) if heading == name]
+            _take_first(columns, target, [at for at in exact if _could_be(target, samples, at)])
     for _, target, at in _named_within(targets, plain):
         _take_first(columns, target, [at] if _could_be(target, samples, at) else [])
     for target in targets:
@@ -60,6 +61,11 @@ def guess_map(
         notes,
         decimal_mark(_cells(samples, sums), country),
     )
+
+
+def _without_brackets(heading: str) -> str:
+    """*Total (in EUR)* is *Total*."""
+    return re.sub(r"\([^)]*\)|\[[^\]]*\]", " ", heading)
 
 
 def _cells(samples: Samples, columns: Sequence[int]) -> list[str]:
@@ -107,16 +113,13 @@ OWN_WEIGHT: dict[str, dict[str, float]] = {
     "orders": {"order_id": 2, "placed": 2, "total": 3, "line_total": 3, "unit_price": 3},
     "order-lines": {"order_id": 2, "line_total": 2, "unit_price": 2},
     "customers": {
-        "first_name": 2,
-        "last_name": 2,
-        "birthday": 2,
-        "street": 2,
-        "joined": 2,
-        "email_agreed": 2,
+        **dict.fromkeys(("first_name", "last_name", "birthday", "street", "joined"), 2),
+        **dict.fromkeys(("email_agreed", "text_agreed", "chat_agreed"), 2),
+        **dict.fromkeys(("before_last", "before_first", "before_orders", "before_total"), 3),
     },
     "appointments": {"starts_at": 2, "ends_at": 3, "booked_at": 3, "state": 2},
     "visits": {"at": 2},
-    "memberships": {"plan": 3, "renews_on": 3, "started_on": 2, "term": 2},
+    "memberships": {"plan": 2, "renews_on": 3, "ended_on": 2, "term": 2},
     "events": {"kind": 2, "properties": 3},
     "answers": {"score": 4, "text": 2, "question": 3},
     "items": {"name": 1, "price": 2, "margin": 3, "in_stock": 3, "picture_url": 3, "lasts_days": 3},
@@ -157,6 +160,8 @@ def _could_be(target: Target, samples: Samples, at: int) -> bool:
         return True
     if target.name in ("customer_id", "id"):
         return not all(map(_looks_like_email, cells)) and not _mostly(cells, _is_name)
+    if target.name in ("first_name", "last_name", "full_name", "last_first", "customer_name"):
+        return not _mostly(cells, lambda cell: "@" in cell or sum(map(str.isdigit, cell)) >= 5)
     if target.name == "item_id":
         return _mostly(cells, _is_code)
     check = FITS.get(target.reads)

@@ -205,7 +205,8 @@ def checked(values: dict[str, Any], today: date, country: str = "") -> dict[str,
     for target in ("full_name", "last_first"):
         if target in values:
             first, last = part_name(values.pop(target), country, target == "last_first")
-            values.setdefault("first_name", first)
+            if first:
+                values.setdefault("first_name", first)
             if last:
                 values.setdefault("last_name", last)
     year, month, day = values.get("birthday") or (None, None, None)

@@ -26,8 +26,8 @@ def part_name(whole: str, country: str = "", last_first: bool = False) -> tuple[
     first, last = f"{name.first} {name.middle}".strip(), name.last
     if not first and not last:
         return whole, ""
-    if name.title and not last:
-        return "", first  # *Mr. Smith*
+    if name.title and not (first and last):
+        return "", first or last  # *Mr. Smith*
     return (first, last) if first else (last, "")
 
 

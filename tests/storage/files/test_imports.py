@@ -164,7 +164,7 @@ class Customers(ImportCase):
     def test_bad_rows_are_refused_with_reasons_and_can_be_mended(self) -> None:
         bad = (
             "id,email,phone,birthday,name\n1,no-at-sign,,,A"
-            " B\n2,,12,,\n3,,,1/1/2031,\n4,ok@example.com,,,=HYPERLINK(1)\n4,,,,\n,,,,only a"
+            " B\n2,,12345,,\n3,,,1/1/2031,\n4,ok@example.com,,,=HYPERLINK(1)\n4,,,,\n,,,,only a"
             " name\n5,,,31/31/2020,\n"
         )
         run = self.bring("customers", bad)

@@ -5,10 +5,12 @@ from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass
 
+from loyalbell.storage.records.parsers import BLANKS
+
 LOOKED_AT = 40
 """Rows at the start of a table in which its headings are looked for."""
 DATA_ROWS = 12
-NEARLY_ALL = 0.6
+NEARLY_ALL = 0.75
 Cells = Sequence[str]
 
 
@@ -26,12 +28,18 @@ def find_headings(rows: Sequence[Cells], chosen: int | None = None) -> Headings:
     """
     clean = [[_clean(cell) for cell in row] for row in rows]
     width = max((len(row) for row in clean if any(row)), default=0)
+    goes_on = 0
     if chosen is None:
         chosen = _heading_row(clean)
+        goes_on = _goes_on(clean, chosen) if chosen else 0
+        chosen += goes_on
     if chosen == 0 or chosen > len(clean):
         return Headings(0, tuple(f"Column {at}" for at in range(1, width + 1)))
     own = clean[chosen - 1]
     own += [""] * (_used_width(clean[chosen:]) - len(own))
+    if goes_on:
+        upper = clean[chosen - 2] + [""] * len(own)
+        own = [f"{high} {low}".strip() for high, low in zip(upper, own, strict=False)]
     above = _groups(clean[chosen - 2], len(own)) if chosen > 1 and _is_of_groups(clean, chosen) else None
     return Headings(chosen, _told_apart(own, above))
 
@@ -57,7 +65,7 @@ def _used_width(rows: Sequence[Cells]) -> int:
 
 
 def _heading_row(rows: Sequence[Cells]) -> int:
-    """The number of the last heading row; 0 where the table begins with data."""
+    """The number of the first row that names most columns; 0 where the table begins with data."""
     filled = [_filled(row) for row in rows]
     wide = Counter(count for count in filled if count).most_common()
     usual = max((count for count, times in wide if times == wide[0][1]), default=0)
@@ -69,7 +77,7 @@ def _heading_row(rows: Sequence[Cells]) -> int:
             continue
         if not all(is_wordlike(cell) for cell in row if cell):
             return 0 if not _names_columns(rows, number) else number
-        return number + _goes_on(rows, number)
+        return number
     return next((number for number, row in enumerate(rows, 1) if any(row)), 0)
 
 
@@ -89,7 +97,7 @@ def _names_columns(rows: Sequence[Cells], number: int) -> bool:
 
 
 def _is_word_at(row: Cells, at: int) -> bool:
-    return at < len(row) and bool(row[at]) and is_wordlike(row[at])
+    return at < len(row) and is_wordlike(row[at]) and row[at].casefold() not in BLANKS
 
 
 def _columns_of_data(rows: Sequence[Cells], first: int) -> list[int]:
@@ -104,14 +112,16 @@ def _columns_of_data(rows: Sequence[Cells], first: int) -> list[int]:
 
 
 def _goes_on(rows: Sequence[Cells], number: int) -> int:
-    """1 where the next row belongs to the heading too: words where everything below has figures."""
+    """1 where the next row belongs to the heading too: words in half or more of the columns that have figures
+    below.
+    """
     if number >= len(rows) - 1:
         return 0
     below, columns = rows[number], _columns_of_data(rows, number + 2)
     named = [at for at in columns if _is_word_at(below, at)]
     if not columns or not all(is_wordlike(cell) for cell in below if cell):
         return 0
-    return int(len(named) >= max(1, NEARLY_ALL * len(columns)))
+    return int(len(named) >= max(1, len(columns) / 2))
 
 
 def _is_of_groups(rows: Sequence[Cells], number: int) -> bool:
@@ -137,8 +147,11 @@ def _told_apart(own: Sequence[str], groups: Sequence[str] | None) -> tuple[str, 
     """Names that differ: with their group where they would not without, and with a number after that."""
     names = [name or "" for name in own]
     doubles = {name.casefold() for name, times in Counter(map(str.casefold, names)).items() if times > 1}
-    if groups is not None and (doubles or "" in names):
-        names = [f"{group} {name}".strip() for group, name in zip(groups, names, strict=True)]
+    if groups is not None:
+        names = [
+            f"{group} {name}".strip() if not name or name.casefold() in doubles else name
+            for group, name in zip(groups, names, strict=True)
+        ]
     names = [name or f"Column {at}" for at, name in enumerate(names, 1)]
     seen: Counter[str] = Counter()
     result = []
