@@ -249,8 +249,8 @@ def open_book(data: Path) -> Application:
 
 
 TOTALS_DIFFER = (
-    "In {differ:,} of {compared:,} orders the lines do not add up to the order’s own total. Say which is right"
-    ' in a file for --map: "totals_of" is "file" or "lines". Nothing was written.'
+    "In {differ:,} of {compared:,} orders the lines do not add up to the order’s own total. Say which is"
+    ' right in a file for --map: "totals_of" is "file" or "lines". Nothing was written.'
 )
 
 

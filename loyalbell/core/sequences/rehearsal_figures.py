@@ -103,6 +103,12 @@ class Figures:
             counted[cause] += count
         return counted.most_common()
 
+    @property
+    def not_agreed_yet(self) -> int:
+        """Messages that nobody had agreed to by then, where those alone outnumber what would have gone."""
+        found = dict(self.refused_causes).get("never asked", 0)
+        return found if found > self.messages else 0
+
 
 def figures(
     found: Rehearsal,

@@ -11,8 +11,9 @@ import numpy as np
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
+from loyalbell.core.channels import CHANNELS
 from loyalbell.core.channels import TYPES as CHANNEL_TYPES
-from loyalbell.core.history.snapshot import HistorySnapshot
+from loyalbell.core.history.snapshot import Consents, HistorySnapshot
 from loyalbell.core.policy.delivery_state import SENT
 from loyalbell.core.policy.origins import SEQUENCE
 from loyalbell.core.policy.send_policy import REMEMBERED_DAYS
@@ -37,6 +38,7 @@ WATCHED = 300
 USUAL_REPLIES = {name: kind.usual_replies for name, kind in CHANNEL_TYPES.items()}
 """Replies a message where the shop has too few of its own to tell (common practice, no source)."""
 ENOUGH = 50
+BEGINNING = 0
 
 
 @dataclass(frozen=True)
@@ -64,6 +66,7 @@ def rehearse_past(
     days: int = PAST_DAYS,
     alone: bool = False,
     wait: bool = False,
+    consent_now: bool = False,
     progress: Callable[[float], None] = lambda share: None,
 ) -> Rehearsed:
     """What the plan would have done in the past ``days`` days.
@@ -72,12 +75,13 @@ def rehearse_past(
 
     What the other sequences that ring would have sent counts towards the limits, they going first; they are
     played once a day in the background, and until that is done (or with ``alone``) are left out. ``wait``
-    waits for them.
+    waits for them. With ``consent_now`` whoever has agreed by now is taken to have agreed all along: consents
+    that came with a file of today leave the past empty otherwise.
     """
     snapshot, now = application.snapshot(), _hour(application.clock.now())
     others = [] if alone else others_sent(application, sequence_id, days, wait)
-    stage = _stage(application, snapshot, now, days, (sequence_id,))
-    mark = (stage.number, plan.model_dump_json(), sequence_id, days, others is None, alone)
+    stage = _stage(application, snapshot, now, days, (sequence_id,), consent_now)
+    mark = (stage.number, plan.model_dump_json(), sequence_id, days, others is None, alone, consent_now)
     known: Rehearsed | None = application.cache.peek("rehearsals", mark)
     if known is not None:
         return known
@@ -135,7 +139,12 @@ STAGES = 4
 
 
 def _stage(
-    application: Application, snapshot: HistorySnapshot, now: datetime, days: int, played: tuple[int, ...]
+    application: Application,
+    snapshot: HistorySnapshot,
+    now: datetime,
+    days: int,
+    played: tuple[int, ...],
+    consent_now: bool = False,
 ) -> _Stage:
     """One that has been made ready already, where nothing has changed since.
 
@@ -146,13 +155,27 @@ def _stage(
         around, rates = around_of(session, policy), reactions(session, now)
     end, start = int(now.timestamp()), int((now - timedelta(days=days)).timestamp())
     replayed = tuple(one for one in played if one in snapshot.enrolments.sequence)
-    key = (repr(policy), repr(around), repr(sorted(rates.items())), replayed, (start, end))
+    key = (repr(policy), repr(around), repr(sorted(rates.items())), replayed, (start, end), consent_now)
 
     def make() -> _Stage:
-        known = SequenceHistory(without_doings(snapshot, replayed, start), policy, start - 800 * 86_400, end)
-        return _Stage(next(_numbers), snapshot, replayed, known, around, rates, (start, end))
+        base = with_consents_of(snapshot, end) if consent_now else snapshot
+        known = SequenceHistory(without_doings(base, replayed, start), policy, start - 800 * 86_400, end)
+        return _Stage(next(_numbers), base, replayed, known, around, rates, (start, end))
 
     return application.cache.of_version("stages", snapshot.version, key, make, STAGES)
+
+
+def with_consents_of(snapshot: HistorySnapshot, as_of: int) -> HistorySnapshot:
+    """The book as if what people say of each channel at ``as_of`` had held from the beginning."""
+    said = [(channel, snapshot.consent_states(channel, as_of)) for channel in range(len(CHANNELS))]
+    people = [(channel, np.flatnonzero(states), states) for channel, states in said]
+    consents = Consents.of(
+        person=np.concatenate([person for _, person, _ in people]),
+        at=np.concatenate([np.full(len(person), BEGINNING) for _, person, _ in people]),
+        channel=np.concatenate([np.full(len(person), channel) for channel, person, _ in people]),
+        state=np.concatenate([states[person] for _, person, states in people]),
+    )
+    return replace(snapshot, consents=consents)
 
 
 def without_doings(snapshot: HistorySnapshot, sequences: Sequence[int], since: int) -> HistorySnapshot:

@@ -22,7 +22,11 @@ from loyalbell.web.sequences.rehearsal_charts import day_columns, quarter_column
 from loyalbell.web.sequences.rehearsal_people import Asked, behind
 
 router = APIRouter()
-SPANS = {"past": "the past 180 days", "coming": f"the coming {forecast.WEEKS} weeks"}
+SPANS = {
+    "past": "the past 180 days",
+    "agreed": "the past 180 days, as if today’s consents had held",
+    "coming": f"the coming {forecast.WEEKS} weeks",
+}
 
 
 @router.get("/sequences/{sequence_id:int}/rehearsal")
@@ -51,7 +55,8 @@ def rehearsal(
         if over == "coming":
             made = forecast.rehearse_coming(context.application, plan, sequence_id)
         else:
-            made = rehearsals.rehearse_past(context.application, plan, sequence_id)
+            as_agreed = over == "agreed"
+            made = rehearsals.rehearse_past(context.application, plan, sequence_id, consent_now=as_agreed)
     except RuleProblem as problem:
         return context.page("sequences/rehearsal.html", "sequences", **values | {"unclear": str(problem)})
     if made is not None:
