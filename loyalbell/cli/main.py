@@ -23,7 +23,7 @@ from loyalbell.services.imports import files as import_files
 from loyalbell.services.imports import mapping as import_mapping
 from loyalbell.services.imports.questions import open_questions
 from loyalbell.storage.database import BOOK_FILE
-from loyalbell.storage.files.file_targets import KINDS
+from loyalbell.storage.files.columns.file_targets import KINDS
 from loyalbell.storage.files.tables.problems import FileProblem
 from loyalbell.storage.opening import BookProblem
 from loyalbell.storage.schema import ImportRun

@@ -17,6 +17,7 @@ from loyalbell.web.campaigns import calendar_routes
 from loyalbell.web.campaigns import routes as campaigns_routes
 from loyalbell.web.customers import duplicate_routes, field_routes, profile_routes
 from loyalbell.web.customers import routes as customers_routes
+from loyalbell.web.guide import routes as guide_routes
 from loyalbell.web.imports import routes as imports_routes
 from loyalbell.web.integrations import routes as integrations_routes
 from loyalbell.web.messages import gallery_routes
@@ -34,7 +35,7 @@ from loyalbell.web.segments import membership_change_routes
 from loyalbell.web.segments import routes as segments_routes
 from loyalbell.web.sequences import held_batch_routes, live_routes, rehearsal_routes, test_run_routes
 from loyalbell.web.sequences import routes as sequences_routes
-from loyalbell.web.settings import care_routes, channel_routes, counting_routes, machine_routes
+from loyalbell.web.settings import care_routes, channel_routes, counting_routes, machine_routes, place_routes
 from loyalbell.web.settings import routes as settings_routes
 from loyalbell.web.static_files import VersionedFiles
 from loyalbell.web.today import routes as today_routes
@@ -63,6 +64,7 @@ AREAS = (
     duplicate_routes,
     field_routes,
     imports_routes,
+    guide_routes,
     rhythm_routes,
     segments_routes,
     membership_change_routes,
@@ -82,6 +84,7 @@ AREAS = (
     results_routes,
     campaign_results_routes,
     settings_routes,
+    place_routes,
     integrations_routes,
     offers_routes,
     preference_centre_routes,

@@ -6,7 +6,7 @@ from zoneinfo import ZoneInfo
 from markupsafe import Markup, escape
 
 from loyalbell.core.history.money import say_money
-from loyalbell.storage.files.custom_columns import day_triple
+from loyalbell.storage.files.customers.custom_columns import day_triple
 from loyalbell.storage.schema import Shop
 
 MONTHS = "January February March April May June July August September October November December".split()

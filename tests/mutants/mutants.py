@@ -555,7 +555,7 @@ MUTANTS = (
     ),
     Mutant(
         "import in slices: numbers of orders from below",
-        STORAGE + "files/order_upsert.py",
+        STORAGE + "files/orders/order_upsert.py",
         "for some in (*slices[-1:], *slices[:-1]):",
         "for some in slices:",
         SLICES,

@@ -156,7 +156,7 @@ class Pages(PagesCase):
         for content, words in (
             (b"", "empty"),
             (b"PK\x03\x04", "cannot be read"),
-            (b"a,a\n1,2\n", "Rename one"),
+            (b",,\n,\n", "no table"),
         ):
             answer = self.client.post(
                 "/imports",

@@ -10,8 +10,8 @@ from sqlalchemy import select
 from loyalbell.core.clock.local_time import at_local
 from loyalbell.services.application import Application
 from loyalbell.services.customers.person_edit import Edit, within
-from loyalbell.storage.files.custom_columns import day_triple
-from loyalbell.storage.files.customer_cells import LONGEST_TAG, Language, Zone
+from loyalbell.storage.files.customers.custom_columns import day_triple
+from loyalbell.storage.files.customers.customer_cells import LONGEST_TAG, Language, Zone
 from loyalbell.storage.records.custom_fields import read_field, say_field
 from loyalbell.storage.records.date_cells import Birthday, read_moment
 from loyalbell.storage.records.name_registry import Names

@@ -9,9 +9,9 @@ from sqlalchemy.orm import Session
 from loyalbell.core.references import Kind
 from loyalbell.services.application import Application
 from loyalbell.services.references import refuse_if_used, uses_of
+from loyalbell.storage.files.columns.file_targets import CUSTOMERS
+from loyalbell.storage.files.columns.heading_words import plain_heading
 from loyalbell.storage.files.export_rows import HEADINGS
-from loyalbell.storage.files.file_targets import CUSTOMERS
-from loyalbell.storage.files.heading_words import plain_heading
 from loyalbell.storage.records.custom_fields import KINDS
 from loyalbell.storage.schema import (
     CustomField,

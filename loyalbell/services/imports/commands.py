@@ -15,14 +15,14 @@ from loyalbell.services.application import Application
 from loyalbell.services.background_work import Report
 from loyalbell.services.imports import files, under_way
 from loyalbell.services.imports.mapping import column_map, guess_for
-from loyalbell.storage.files.column_guess import recognise
-from loyalbell.storage.files.column_mapping import ColumnMap, map_problem, shape_key
-from loyalbell.storage.files.customer_import import CustomersIn
-from loyalbell.storage.files.file_targets import KINDS
+from loyalbell.storage.files.columns.column_guess import recognise
+from loyalbell.storage.files.columns.column_mapping import ColumnMap, map_problem, shape_key
+from loyalbell.storage.files.columns.file_targets import KINDS
+from loyalbell.storage.files.customers.customer_import import CustomersIn
 from loyalbell.storage.files.import_outcome import Outcome, RefusedRows
 from loyalbell.storage.files.import_undo import undo, what_depends
-from loyalbell.storage.files.order_import import OrdersIn
-from loyalbell.storage.files.order_line_import import LinesIn
+from loyalbell.storage.files.orders.order_import import OrdersIn
+from loyalbell.storage.files.orders.order_line_import import LinesIn
 from loyalbell.storage.files.record_import import RecordsIn
 from loyalbell.storage.files.tables.problems import FileProblem
 from loyalbell.storage.files.tables.table_reader import FOUND_OUT, Reading, Row, TableShape, read_rows

@@ -9,12 +9,12 @@ from sqlalchemy.orm import Session
 
 from loyalbell.services.application import Application
 from loyalbell.services.imports import files
-from loyalbell.storage.files.agreed_since import LONGEST_WORDING, SINCE
-from loyalbell.storage.files.column_guess import guess_map
-from loyalbell.storage.files.column_mapping import ColumnMap, map_problem, shape_key
-from loyalbell.storage.files.custom_columns import own_targets
-from loyalbell.storage.files.file_targets import NEW, TARGETS
-from loyalbell.storage.files.heading_words import plain_heading
+from loyalbell.storage.files.columns.agreed_since import LONGEST_WORDING, SINCE
+from loyalbell.storage.files.columns.column_guess import guess_map
+from loyalbell.storage.files.columns.column_mapping import ColumnMap, map_problem, shape_key
+from loyalbell.storage.files.columns.file_targets import NEW, TARGETS
+from loyalbell.storage.files.columns.heading_words import plain_heading
+from loyalbell.storage.files.customers.custom_columns import own_targets
 from loyalbell.storage.files.tables.problems import FileProblem
 from loyalbell.storage.records.date_cells import read_moment
 from loyalbell.storage.records.targets import Target

@@ -4,7 +4,7 @@ from collections.abc import Mapping
 
 from loyalbell.services.application import Application
 from loyalbell.services.imports.mapping import change_map
-from loyalbell.storage.files.cell_rules import CellRules
+from loyalbell.storage.files.columns.cell_rules import CellRules
 from loyalbell.storage.schema import ImportRun
 
 

@@ -12,14 +12,14 @@ from loyalbell.core.history.money import say_money
 from loyalbell.services.application import Application
 from loyalbell.services.imports import files
 from loyalbell.services.imports.mapping import column_map
-from loyalbell.storage.files.agreed_since import FROM_NOW_ON
-from loyalbell.storage.files.column_mapping import ColumnMap
-from loyalbell.storage.files.custom_columns import OwnColumns, own_targets
-from loyalbell.storage.files.customer_cells import CONSENTS, RowReader
-from loyalbell.storage.files.day_and_time import PARTNERS, DayAndTime
-from loyalbell.storage.files.file_targets import TARGETS
+from loyalbell.storage.files.columns.agreed_since import FROM_NOW_ON
+from loyalbell.storage.files.columns.column_mapping import ColumnMap
+from loyalbell.storage.files.columns.day_and_time import PARTNERS, DayAndTime
+from loyalbell.storage.files.columns.file_targets import TARGETS
+from loyalbell.storage.files.columns.money_columns import line_total
+from loyalbell.storage.files.customers.custom_columns import OwnColumns, own_targets
+from loyalbell.storage.files.customers.customer_cells import CONSENTS, RowReader
 from loyalbell.storage.files.import_problems import Problem
-from loyalbell.storage.files.money_columns import line_total
 from loyalbell.storage.files.record_import import reader_for
 from loyalbell.storage.records.parsers import values_of
 from loyalbell.storage.schema import ImportRun

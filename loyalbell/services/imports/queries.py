@@ -3,7 +3,7 @@
 from sqlalchemy import select
 
 from loyalbell.services.application import Application
-from loyalbell.storage.files.file_targets import KINDS
+from loyalbell.storage.files.columns.file_targets import KINDS
 from loyalbell.storage.schema import ImportRun
 
 

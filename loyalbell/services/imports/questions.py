@@ -2,7 +2,7 @@
 
 from typing import Any
 
-from loyalbell.storage.files.customer_cells import CONSENTS
+from loyalbell.storage.files.customers.customer_cells import CONSENTS
 from loyalbell.storage.schema import ImportRun
 
 SINCE = {

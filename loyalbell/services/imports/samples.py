@@ -4,8 +4,8 @@ import csv
 import io
 
 from loyalbell.core.history.money import minor_digits
-from loyalbell.storage.files.day_and_time import PARTNERS
-from loyalbell.storage.files.file_targets import TARGETS
+from loyalbell.storage.files.columns.day_and_time import PARTNERS
+from loyalbell.storage.files.columns.file_targets import TARGETS
 from loyalbell.storage.records.targets import Target
 from loyalbell.storage.schema import Shop
 

@@ -10,13 +10,13 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from loyalbell.services.application import Application
-from loyalbell.storage.files.column_mapping import ColumnMap
-from loyalbell.storage.files.custom_columns import OwnColumns
-from loyalbell.storage.files.customer_cells import Language, Tags, Zone, checked
-from loyalbell.storage.files.customer_upsert import CustomerUpsert
+from loyalbell.storage.files.columns.column_mapping import ColumnMap
+from loyalbell.storage.files.customers.custom_columns import OwnColumns
+from loyalbell.storage.files.customers.customer_cells import Language, Tags, Zone, checked
+from loyalbell.storage.files.customers.customer_upsert import CustomerUpsert
 from loyalbell.storage.files.import_outcome import Counts, Outcome
 from loyalbell.storage.files.import_problems import Problem
-from loyalbell.storage.files.order_import import OrdersIn
+from loyalbell.storage.files.orders.order_import import OrdersIn
 from loyalbell.storage.files.record_import import reader_for
 from loyalbell.storage.records.custom_fields import check_value
 from loyalbell.storage.records.date_cells import Birthday, When

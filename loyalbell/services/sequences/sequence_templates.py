@@ -114,8 +114,11 @@ def _after(*what: Data) -> Data:
 
 
 def _win_back_steps(m: Making, days: int) -> list[Data]:
+    return [m.wait(days), *_win_back_messages(m)]
+
+
+def _win_back_messages(m: Making) -> list[Data]:
     return [
-        m.wait(days),
         m.message("win-back", TEXT_FIRST, DAYTIME),
         m.wait(3),
         m.message("win-back-offer"),
@@ -144,6 +147,19 @@ def _win_back(m: Making) -> Data:
         "stops": CAME,
         "held_back": 10,
         "steps": [m.step("lot", arms=arms)],
+        "goal": {"happening": ORDER, "days": 30, "share": 15},
+    }
+
+
+def _past_the_line(m: Making, days: int) -> Data:
+    """For those whose last order is so many days ago: who is past that already can be brought in, paced."""
+    away = _rule({"about": "orders", "measure": "last", "comparison": "at least", "value": days})
+    return {
+        "start": {"on": "segment", "way": "joins", "rule": away, "at": "09:00"},
+        "again": {"kind": "after", "days": max(90, days)},
+        "stops": CAME,
+        "held_back": 10,
+        "steps": _win_back_messages(m),
         "goal": {"happening": ORDER, "days": 30, "share": 15},
     }
 
@@ -441,6 +457,13 @@ def make(application: Application, key: str, by: str) -> int | None:
     return sequence_commands.keep(
         application, None, _free_name(application, found.name if key != "blank" else "New sequence"), plan, by
     )
+
+
+def make_win_back(application: Application, days: int, by: str) -> int:
+    """A kept draft that wins back whose last order is ``days`` days ago or longer; its id."""
+    plan = read_plan(_past_the_line(Making(application, by), days))
+    name = _free_name(application, f"Win back after {days} days")
+    return sequence_commands.keep(application, None, name, plan, by)
 
 
 def _free_name(application: Application, name: str) -> str:

@@ -12,6 +12,7 @@ from loyalbell.services.accounts.sessions import LEAST_PASSWORD, hash_password
 from loyalbell.services.application import Application
 from loyalbell.services.references import say_uses
 from loyalbell.services.settings.channel_needs import uses_of_channel
+from loyalbell.services.settings.places import countries
 from loyalbell.storage.schema import Letterhead, LogEntry, Shop, User
 
 
@@ -41,8 +42,8 @@ def check(form: ShopForm) -> None:
         raise NotSetUp(f"“{form.zone}” is not a time zone. Choose one such as America/New_York.")
     if form.currency not in list_currencies():
         raise NotSetUp(f"“{form.currency}” is not a currency code. Choose one such as USD.")
-    if len(form.country) != 2 or not form.country.isalpha():
-        raise NotSetUp("Give the country as two letters, such as US.")
+    if form.country not in countries():
+        raise NotSetUp(f"“{form.country}” is not a country’s two-letter code, such as US or GB.")
     if form.sender_email:
         _email(form.sender_email)
     if not form.public_url.startswith(("http://", "https://")):

@@ -12,7 +12,7 @@ from sqlalchemy.orm import Session as Reader
 from loyalbell.core.channels import CHANNELS
 from loyalbell.core.history.money import minor_digits
 from loyalbell.storage.consent import consent_now
-from loyalbell.storage.files.custom_columns import day_triple
+from loyalbell.storage.files.customers.custom_columns import day_triple
 from loyalbell.storage.records.custom_fields import say_field
 from loyalbell.storage.records.person_resolver import SOURCE
 from loyalbell.storage.schema import (

@@ -10,9 +10,9 @@ from typing import Any
 from sqlalchemy.orm import Session
 
 from loyalbell.core.history.money import minor_digits
-from loyalbell.storage.files.column_mapping import ColumnMap
-from loyalbell.storage.files.day_and_time import PARTNERS, DayAndTime
-from loyalbell.storage.files.heading_words import plain_words
+from loyalbell.storage.files.columns.column_mapping import ColumnMap
+from loyalbell.storage.files.columns.day_and_time import PARTNERS, DayAndTime
+from loyalbell.storage.files.columns.heading_words import plain_words
 from loyalbell.storage.files.import_outcome import Outcome, RefusedRows
 from loyalbell.storage.files.import_problems import Problem, without_values
 from loyalbell.storage.files.tables.table_reader import Row, chunks_of

@@ -19,6 +19,7 @@ from loyalbell.web.request import (
     text_of,
 )
 from loyalbell.web.settings.forms import read_shop_form
+from loyalbell.web.settings.place_routes import choices
 
 router = APIRouter()
 
@@ -99,7 +100,7 @@ def first_day_page(request: Request) -> Response:
     if shop_settings.has_owner(application_of(request)):
         return RedirectResponse("/sign-in", status_code=303)
     page = RequestContext(request, application_of(request), visitor)
-    return _with_session(request, page.page("accounts/first_day.html", "", form={}), token)
+    return _with_session(request, page.page("accounts/first_day.html", "", form={}, place=choices()), token)
 
 
 @router.post("/first-day")
@@ -117,7 +118,9 @@ def first_day(request: Request, form: FormData = Form, visitor: Visitor = Depend
         )
     except shop_settings.NotSetUp as problem:
         page = RequestContext(request, application, visitor)
-        return page.page("accounts/first_day.html", "", 422, form=dict(form), problem=str(problem))
+        return page.page(
+            "accounts/first_day.html", "", 422, form=dict(form), place=choices(), problem=str(problem)
+        )
     sessions.end_session(application, request.cookies.get(COOKIE))
     token, _ = sessions.new_session(application, owner)
-    return _with_session(request, RedirectResponse("/", status_code=303), token)
+    return _with_session(request, RedirectResponse("/guide", status_code=303), token)

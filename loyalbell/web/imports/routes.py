@@ -10,8 +10,8 @@ from loyalbell.services.imports import commands as import_commands
 from loyalbell.services.imports import files, mapping, mends, questions, samples
 from loyalbell.services.imports import queries as import_queries
 from loyalbell.services.imports.preview import preview
-from loyalbell.storage.files.column_mapping import map_problem
-from loyalbell.storage.files.file_targets import KINDS, NEW
+from loyalbell.storage.files.columns.column_mapping import map_problem
+from loyalbell.storage.files.columns.file_targets import KINDS, NEW
 from loyalbell.storage.files.tables.problems import FileProblem
 from loyalbell.storage.files.tables.table_reader import Reading
 from loyalbell.storage.files.tables.text_encoding import ENCODINGS
@@ -92,6 +92,8 @@ def choose(context: RequestContext = SignedIn, form: FormData = Form) -> Respons
         return list_page(context, " ".join(problems), 422)
     if len(chosen) == 1:
         return context.go(f"/imports/{begun[0]}")
+    if not problems and text_of(form, "back") == "/guide":
+        return context.go("/guide#step-files")
     return list_page(context, " ".join(problems)) if problems else context.go("/imports")
 
 

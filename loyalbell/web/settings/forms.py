@@ -3,6 +3,7 @@
 from collections.abc import Mapping
 from typing import Any
 
+from loyalbell.services.settings.places import OTHER_CODES, zone_named
 from loyalbell.services.settings.shop import ShopForm
 
 
@@ -13,9 +14,9 @@ def read_shop_form(form: Mapping[str, Any]) -> ShopForm:
     port = text("smtp_port")
     return ShopForm(
         name=text("name"),
-        zone=text("zone"),
+        zone=zone_named(text("zone")),
         currency=text("currency").upper(),
-        country=text("country").upper(),
+        country=OTHER_CODES.get(text("country").upper(), text("country").upper()),
         postal_address=text("postal_address"),
         public_url=text("public_url").rstrip("/"),
         sender_name=text("sender_name") or text("name"),

@@ -12,6 +12,7 @@ from loyalbell.services.settings import shop as shop_settings
 from loyalbell.services.settings.shop import NotSetUp
 from loyalbell.web.request import Form, RequestContext, SignedIn, number_of, text_of
 from loyalbell.web.settings.forms import read_shop_form
+from loyalbell.web.settings.place_routes import choices
 
 router = APIRouter()
 LOG_SHOWN = 200
@@ -27,6 +28,7 @@ def _page(
 ) -> Response:
     values = {
         "form": form,
+        "place": choices(),
         "letterheads": message_queries.letterheads(context.application),
         "saved": saved,
         "problem": problem,

@@ -21,6 +21,25 @@ window.bellPath = (path) => (document.documentElement.dataset.base || "") + path
     if (event.target.matches("[data-puts]") && event.target.value) document.getElementById(event.target.dataset.puts).value = event.target.value;
   });
 
+  // a country brings its currency along; on the first day the browser says where it is
+  document.addEventListener("change", (event) => {
+    const other = event.target.dataset.sets && event.target.selectedOptions[0].dataset.other;
+    if (other) document.getElementById(event.target.dataset.sets).value = other;
+  });
+  const unplaced = document.querySelector("[data-guess-place]");
+  if (unplaced) {
+    const zone = Intl.DateTimeFormat().resolvedOptions().timeZone;
+    fetch(bellPath(`/places/guess?zone=${encodeURIComponent(zone)}&language=${encodeURIComponent(navigator.language)}`))
+      .then((answer) => answer.json())
+      .then((found) => {
+        for (const [name, value] of Object.entries(found)) {
+          const field = unplaced.elements[name];
+          if (field && !field.value) field.value = value;
+        }
+        document.body.dispatchEvent(new Event("placed"));
+      });
+  }
+
   function say(words) {
     const place = document.getElementById("said");
     if (place) { place.textContent = words; place.hidden = false; }

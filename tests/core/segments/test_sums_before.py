@@ -139,6 +139,14 @@ class SumsInSegments(unittest.TestCase):
         rows = event_rows(EventFilter(what="order", nth=1, least=500), snapshot, 0, SECONDS)
         self.assertEqual(rows.person.tolist(), [0, 1])
 
+    def test_an_order_as_early_as_the_last_purchase_silences_the_sum(self) -> None:
+        """The order of that day, whatever the hour, is the purchase that the sum ends with."""
+        known = Sum(12, 100, NEVER, SECONDS - 30 * DAY)
+        for at, count in ((SECONDS - 30 * DAY, 1), (SECONDS - 31 * DAY, 1), (SECONDS - 28 * DAY, 13)):
+            line = m.OrdersCondition(comparison="exactly", value=count)
+            met = evaluate(Rule(root=Group(lines=[line])), book([known, None, None], [(0, at, 5)]), NOW)
+            self.assertTrue(met[0], (at, count))
+
     def test_the_rhythm_of_who_has_only_a_sum(self) -> None:
         """Ten purchases from 400 to 40 days ago: a gap of 40 days, last seen 40 days ago, so in rhythm."""
         known = Sum(10, 100, SECONDS - 400 * DAY, SECONDS - 40 * DAY)

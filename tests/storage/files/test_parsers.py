@@ -7,9 +7,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from loyalbell.core.clock.local_time import at_local
-from loyalbell.storage.files.column_guess import guess_map
-from loyalbell.storage.files.column_mapping import map_problem
-from loyalbell.storage.files.file_targets import TARGETS
+from loyalbell.storage.files.columns.column_guess import guess_map
+from loyalbell.storage.files.columns.column_mapping import map_problem
+from loyalbell.storage.files.columns.file_targets import TARGETS
 from loyalbell.storage.records.date_cells import Birthday, When, looks_day_first
 from loyalbell.storage.records.parsers import Bad, Email, Money, Phone, Quantity, Text, YesNo
 

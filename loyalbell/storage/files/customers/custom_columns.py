@@ -9,8 +9,8 @@ from typing import Any
 from sqlalchemy import insert, select
 from sqlalchemy.orm import Session
 
-from loyalbell.storage.files.column_mapping import ColumnMap
-from loyalbell.storage.files.heading_words import plain_heading
+from loyalbell.storage.files.columns.column_mapping import ColumnMap
+from loyalbell.storage.files.columns.heading_words import plain_heading
 from loyalbell.storage.records.custom_fields import KINDS, read_field
 from loyalbell.storage.records.date_cells import Birthday
 from loyalbell.storage.records.parsers import CellReader, Text

@@ -5,10 +5,10 @@ from datetime import datetime
 
 from sqlalchemy.orm import Session
 
-from loyalbell.storage.files.column_mapping import ColumnMap
-from loyalbell.storage.files.custom_columns import OwnColumns
-from loyalbell.storage.files.customer_cells import RowReader
-from loyalbell.storage.files.customer_upsert import CustomerUpsert
+from loyalbell.storage.files.columns.column_mapping import ColumnMap
+from loyalbell.storage.files.customers.custom_columns import OwnColumns
+from loyalbell.storage.files.customers.customer_cells import RowReader
+from loyalbell.storage.files.customers.customer_upsert import CustomerUpsert
 from loyalbell.storage.files.import_outcome import Outcome, RefusedRows
 from loyalbell.storage.files.import_problems import Problem
 from loyalbell.storage.files.tables.table_reader import Row, chunks_of

@@ -8,9 +8,9 @@ from typing import Any
 
 from sqlalchemy.orm import Session
 
-from loyalbell.storage.files.column_mapping import ColumnMap
-from loyalbell.storage.files.custom_columns import OwnColumns
-from loyalbell.storage.files.customer_upsert import CustomerUpsert
+from loyalbell.storage.files.columns.column_mapping import ColumnMap
+from loyalbell.storage.files.customers.custom_columns import OwnColumns
+from loyalbell.storage.files.customers.customer_upsert import CustomerUpsert
 from loyalbell.storage.files.import_outcome import Counts
 from loyalbell.storage.files.import_problems import Problem
 from loyalbell.storage.records.parsers import Bad, CellReader, Email, Phone, Text, Unreadable

@@ -10,14 +10,14 @@ from typing import Any
 from sqlalchemy.orm import Session
 
 from loyalbell.core.history.money import minor_digits
-from loyalbell.storage.files.column_mapping import ColumnMap
-from loyalbell.storage.files.day_and_time import PARTNERS, DayAndTime
+from loyalbell.storage.files.columns.column_mapping import ColumnMap
+from loyalbell.storage.files.columns.day_and_time import PARTNERS, DayAndTime
+from loyalbell.storage.files.columns.money_columns import line_total
 from loyalbell.storage.files.import_outcome import Outcome, Refusals
 from loyalbell.storage.files.import_problems import Problem
-from loyalbell.storage.files.money_columns import line_total
-from loyalbell.storage.files.order_draft import Draft
-from loyalbell.storage.files.order_people import OrderPeople
-from loyalbell.storage.files.order_upsert import OrdersWrite
+from loyalbell.storage.files.orders.order_draft import Draft
+from loyalbell.storage.files.orders.order_people import OrderPeople
+from loyalbell.storage.files.orders.order_upsert import OrdersWrite
 from loyalbell.storage.files.tables.table_reader import Row, chunks_of
 from loyalbell.storage.long_write import Breathe, never
 from loyalbell.storage.records.date_cells import When

@@ -5,9 +5,9 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
-from loyalbell.storage.files.agreed_since import FROM_NOW_ON, AgreedSince
-from loyalbell.storage.files.cell_rules import CellRules
-from loyalbell.storage.files.heading_words import plain_heading
+from loyalbell.storage.files.columns.agreed_since import FROM_NOW_ON, AgreedSince
+from loyalbell.storage.files.columns.cell_rules import CellRules
+from loyalbell.storage.files.columns.heading_words import plain_heading
 from loyalbell.storage.records.kinds import RECORDS
 
 

@@ -9,8 +9,8 @@ from babel import Locale, UnknownLocaleError
 
 from loyalbell.core.channels import CHANNELS
 from loyalbell.core.history.money import minor_digits
-from loyalbell.storage.files.column_mapping import ColumnMap
-from loyalbell.storage.files.custom_columns import OwnColumns
+from loyalbell.storage.files.columns.column_mapping import ColumnMap
+from loyalbell.storage.files.customers.custom_columns import OwnColumns
 from loyalbell.storage.files.import_problems import Problem
 from loyalbell.storage.records.date_cells import Birthday, When
 from loyalbell.storage.records.parsers import (

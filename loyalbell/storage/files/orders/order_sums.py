@@ -4,7 +4,7 @@ from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
-    from loyalbell.storage.files.order_draft import Draft
+    from loyalbell.storage.files.orders.order_draft import Draft
 
 PLACED, TOTAL = 2, 9
 """Where an order's row holds them (``order_upsert.ORDER_COLUMNS``)."""

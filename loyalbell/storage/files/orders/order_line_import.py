@@ -9,10 +9,10 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from loyalbell.core.history.money import minor_digits
-from loyalbell.storage.files.column_mapping import ColumnMap
+from loyalbell.storage.files.columns.column_mapping import ColumnMap
+from loyalbell.storage.files.columns.money_columns import line_total
 from loyalbell.storage.files.import_outcome import Outcome, RefusedRows
 from loyalbell.storage.files.import_problems import Problem
-from loyalbell.storage.files.money_columns import line_total
 from loyalbell.storage.files.tables.table_reader import Row
 from loyalbell.storage.long_write import Breathe, never
 from loyalbell.storage.records.name_registry import Names

@@ -7,7 +7,7 @@ quantity or an order has several lines; where they do not, what was taken is sai
 from collections.abc import Sequence
 
 from loyalbell.core.history.money import parse_money
-from loyalbell.storage.files.heading_words import plain_heading
+from loyalbell.storage.files.columns.heading_words import plain_heading
 
 DIGITS = 3
 """Decimals that are kept while comparing, whatever the currency has."""

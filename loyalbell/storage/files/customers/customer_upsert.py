@@ -8,9 +8,9 @@ from sqlalchemy import insert, select, update
 from sqlalchemy.orm import Session
 
 from loyalbell.storage.consent import consent_now
-from loyalbell.storage.files.agreed_since import FROM_NOW_ON, AgreedSince
-from loyalbell.storage.files.custom_columns import OwnColumns
-from loyalbell.storage.files.customer_cells import BIRTHDAY, CONSENTS, INSTANTS, PLAIN, SUMS, Cared
+from loyalbell.storage.files.columns.agreed_since import FROM_NOW_ON, AgreedSince
+from loyalbell.storage.files.customers.custom_columns import OwnColumns
+from loyalbell.storage.files.customers.customer_cells import BIRTHDAY, CONSENTS, INSTANTS, PLAIN, SUMS, Cared
 from loyalbell.storage.files.import_outcome import Counts
 from loyalbell.storage.records.name_registry import Names
 from loyalbell.storage.records.person_resolver import (

@@ -6,10 +6,10 @@ from collections.abc import Callable, Mapping, Sequence
 from babel import Locale, UnknownLocaleError
 from babel.numbers import get_decimal_symbol
 
-from loyalbell.storage.files.column_mapping import ColumnMap, map_problem
-from loyalbell.storage.files.file_targets import TARGETS
-from loyalbell.storage.files.heading_words import names_of, plain_heading
-from loyalbell.storage.files.money_columns import settle_money
+from loyalbell.storage.files.columns.column_mapping import ColumnMap, map_problem
+from loyalbell.storage.files.columns.file_targets import TARGETS
+from loyalbell.storage.files.columns.heading_words import names_of, plain_heading
+from loyalbell.storage.files.columns.money_columns import settle_money
 from loyalbell.storage.records.date_cells import looks_day_first, read_moment
 from loyalbell.storage.records.parsers import BLANKS, NO, YES
 from loyalbell.storage.records.targets import Target

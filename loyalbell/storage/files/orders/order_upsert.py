@@ -9,7 +9,7 @@ from sqlalchemy.orm import Session
 
 from loyalbell.storage.change_tracking import insert_many
 from loyalbell.storage.files.import_outcome import Counts
-from loyalbell.storage.files.order_sums import found_in
+from loyalbell.storage.files.orders.order_sums import found_in
 from loyalbell.storage.long_write import Breathe, never
 from loyalbell.storage.records.name_registry import Names
 from loyalbell.storage.records.person_resolver import next_number
@@ -17,7 +17,7 @@ from loyalbell.storage.records.upsert import keep_before
 from loyalbell.storage.schema import Department, Item, Order
 
 if TYPE_CHECKING:
-    from loyalbell.storage.files.order_draft import Draft
+    from loyalbell.storage.files.orders.order_draft import Draft
 
 Line = tuple[int, int, int, int]
 OrderRow = tuple[int | None, ...]

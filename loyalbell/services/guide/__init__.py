@@ -1,0 +1,1 @@
+"""The way of a new shop from its files to its first win-back."""

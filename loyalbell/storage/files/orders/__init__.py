@@ -1,0 +1,1 @@
+"""Bringing orders in."""

@@ -1,0 +1,1 @@
+"""The guide from a shop’s files to its first win-back."""
