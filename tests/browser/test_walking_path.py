@@ -95,7 +95,7 @@ class WalkingPath(BrowserCase):
 
     def test_from_two_files_to_an_order_that_came_of_it(self) -> None:
         self.bring_in("customers")
-        self.assertIn("6", self.text(".rail dd"))
+        self.assertIn("9", self.text(".rail dd"))
         self.bring_in("orders")
         segment, people = self.cut_a_segment()
         message = self.write_a_letter()

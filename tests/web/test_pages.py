@@ -227,9 +227,12 @@ class FirstDay(unittest.TestCase):
                     "password": "long enough",
                 }
                 self.assertIn("not a time zone", client.post("/first-day", data=form).text)
-                self.assertIn("Al.", client.post("/first-day", data=form | {"zone": "Europe/London"}).text)
+                started = client.post("/first-day", data=form | {"zone": "Europe/London"}).text
+                self.assertIn("Getting started", started)
+                self.assertIn("Al.", client.get("/").text)
                 for path in (
                     "/",
+                    "/guide",
                     "/customers",
                     "/segments",
                     "/segments/new",

@@ -12,11 +12,12 @@ from sqlalchemy.orm import Session
 
 from loyalbell.core.channels import CHANNELS
 from loyalbell.core.history.before import before
+from loyalbell.core.history.visits import local_days, today_number
 from loyalbell.services.application import Application
 from loyalbell.services.rhythm import page_figures
 from loyalbell.services.rhythm.page_figures import Names
-from loyalbell.services.settings.channels import SettingsGroup, loaded
-from loyalbell.storage.schema import LogEntry, Order, Person, Segment, Sequence, SequenceVersion, Shop
+from loyalbell.services.settings.channels import LinkSettings, SettingsGroup, loaded
+from loyalbell.storage.schema import LogEntry, Offer, Order, Person, Segment, Sequence, SequenceVersion, Shop
 
 RULE_OF_THUMB = 60
 PROVED = ("sent a proof",)
@@ -61,7 +62,7 @@ class FoundPeople:
 
 def steps(application: Application) -> list[Step]:
     with application.database.reading() as session:
-        shop = session.get_one(Shop, 1)
+        shop, links = session.get_one(Shop, 1), LinkSettings.load(session)
         sequence = session.scalar(select(Sequence.id).order_by(Sequence.id).limit(1))
         edit = f"/sequences/{sequence}" if sequence else ""
         return [
@@ -75,6 +76,14 @@ def steps(application: Application) -> list[Step]:
                 "/settings/channels",
             ),
             Step(
+                "links",
+                "Where your buttons lead",
+                "The page where customers order or book: buttons of ready-made messages lead there.",
+                bool(links.booking_url),
+                "Give the links",
+                "/settings/channels#links",
+            ),
+            Step(
                 "files",
                 "Your customers and what they bought",
                 "Take the files as your till or booking system exports them. Several at once are fine.",
@@ -85,6 +94,14 @@ def steps(application: Application) -> list[Step]:
                 "Your first segment",
                 "The customers who have stayed away longer than yours usually do.",
                 _exists(session, Segment),
+            ),
+            Step(
+                "offer",
+                "Something to come back for",
+                "An offer for the second message. The first comes without one: many return for a kind word.",
+                _exists(session, Offer),
+                "Make an offer",
+                "/offers/new",
             ),
             Step(
                 "sequence",
@@ -124,7 +141,13 @@ def close(application: Application, closed: bool = True) -> None:
         GuideSettings(closed=closed).save(session)
 
 
-def _exists(session: Session, table: type[Segment | Sequence | SequenceVersion]) -> bool:
+def segment_named(application: Application, name: str) -> int | None:
+    """Its number, where there is one of that name already."""
+    with application.database.reading() as session:
+        return session.scalar(select(Segment.id).where(func.lower(Segment.name) == name.lower()).limit(1))
+
+
+def _exists(session: Session, table: type[Segment | Sequence | SequenceVersion | Offer]) -> bool:
     return session.scalar(select(table.id).limit(1)) is not None
 
 
@@ -150,10 +173,10 @@ def found_people(application: Application) -> FoundPeople | None:
     curve = page_figures.repeat(application, Names())["all"]
     line = int(curve["winback_days"] or RULE_OF_THUMB)
     last = np.full(len(snapshot.people), -1, dtype=np.int64)
-    last[orders.person] = orders.at
+    last[orders.person] = local_days(orders.at, snapshot.zone)
     if sums is not None:
-        last = np.where((last < 0) & sums.holds, sums.last, last)
-    past = here & (last >= 0) & (last <= as_of - line * 86_400)
+        last = np.where((last < 0) & sums.holds, sums.last_day(snapshot.zone), last)
+    past = here & (last >= 0) & (today_number(as_of, snapshot.zone) - last >= line)
     return FoundPeople(
         people=int(here.sum()),
         orders=len(orders),

@@ -16,7 +16,7 @@ from loyalbell.services.messages import message_templates
 from loyalbell.services.messages import queries as message_queries
 from loyalbell.services.rhythm.queries import shop_gap
 from loyalbell.services.sequences import commands as sequence_commands
-from loyalbell.services.settings.channels import CareSettings, loaded
+from loyalbell.services.settings.channels import CareSettings, TextSettings, loaded
 from loyalbell.storage import schema
 from loyalbell.storage.schema import Message, Offer
 
@@ -88,6 +88,10 @@ class Making:
         ends = loaded(self.application, CareSettings).quiet_ends
         return max(clock, ends) if clock < "12:00" else clock
 
+    def can_text(self) -> bool:
+        """Whether a text network has been set up."""
+        return bool(loaded(self.application, TextSettings).url)
+
     def gap(self) -> int:
         """The shop's typical days between two purchases."""
         return max(
@@ -117,9 +121,9 @@ def _win_back_steps(m: Making, days: int) -> list[Data]:
     return [m.wait(days), *_win_back_messages(m)]
 
 
-def _win_back_messages(m: Making) -> list[Data]:
+def _win_back_messages(m: Making, first: list[str] = TEXT_FIRST) -> list[Data]:
     return [
-        m.message("win-back", TEXT_FIRST, DAYTIME),
+        m.message("win-back", first, DAYTIME),
         m.wait(3),
         m.message("win-back-offer"),
         m.wait(5),
@@ -159,7 +163,7 @@ def _past_the_line(m: Making, days: int) -> Data:
         "again": {"kind": "after", "days": max(90, days)},
         "stops": CAME,
         "held_back": 10,
-        "steps": _win_back_messages(m),
+        "steps": _win_back_messages(m, TEXT_FIRST if m.can_text() else ["email"]),
         "goal": {"happening": ORDER, "days": 30, "share": 15},
     }
 

@@ -38,7 +38,8 @@ def make_segment(context: RequestContext = SignedIn, form: FormData = Form) -> R
     days = _line(form)
     rule = Rule(root=Group(lines=[OrdersCondition(measure="last", comparison="at least", value=days)]))
     name = f"Away {days} days or longer"
-    made = segment_commands.keep(context.application, None, name, rule, context.by)
+    there = guide.segment_named(context.application, name)
+    made = there or segment_commands.keep(context.application, None, name, rule, context.by)
     return context.go(f"/segments/{made}")
 
 
