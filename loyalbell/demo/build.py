@@ -12,6 +12,7 @@ from sqlalchemy.orm import Session
 from loyalbell.core.clock.local_time import at_local
 from loyalbell.demo.channels import add_channels
 from loyalbell.demo.further_history import add_more
+from loyalbell.demo.item_pictures import give_pictures
 from loyalbell.demo.lived import HELD_BACK, key_of, live_through
 from loyalbell.demo.messages import add_letters
 from loyalbell.demo.order_history import Bought, orders_of
@@ -68,6 +69,7 @@ def build_demo(data: Path, people: int = PEOPLE, lived: bool = False, held_back:
         add_more(session, customers, bought, NOW, ZONE)
         add_letters(session, NOW)
         add_channels(session, NOW)
+        give_pictures(session, NOW)
     application.close()
     finished = Application(data)
     write_purchases_to_come(data, customers, bought, NOW, ZONE)

@@ -15,6 +15,7 @@ from loyalbell.web.accounts import routes as accounts_routes
 from loyalbell.web.api.app import create_api
 from loyalbell.web.campaigns import calendar_routes
 from loyalbell.web.campaigns import routes as campaigns_routes
+from loyalbell.web.catalogue import routes as catalogue_routes
 from loyalbell.web.customers import duplicate_routes, field_routes, profile_routes
 from loyalbell.web.customers import routes as customers_routes
 from loyalbell.web.guide import routes as guide_routes
@@ -65,6 +66,7 @@ AREAS = (
     field_routes,
     imports_routes,
     guide_routes,
+    catalogue_routes,
     rhythm_routes,
     segments_routes,
     membership_change_routes,

@@ -13,7 +13,15 @@ from loyalbell.services.references import InUse
 from loyalbell.storage.database import BookBusy, BookDamaged, DiskFull, NotOnFile
 from loyalbell.web.addresses import address_of
 from loyalbell.web.formatting import Formatter
-from loyalbell.web.request import BadToken, NotFound, SignInFirst, application_of, render, sign_in_address
+from loyalbell.web.request import (
+    BadToken,
+    NotFound,
+    SignInFirst,
+    TooManyFiles,
+    application_of,
+    render,
+    sign_in_address,
+)
 
 Links = Sequence[tuple[str, str]]
 log = structlog.get_logger()
@@ -78,6 +86,10 @@ async def bad_address(request: Request, error: Exception) -> Response:
     return _plain_page(request, "Not here", "This address is not written as one of ours.", 404)
 
 
+async def too_many_files(request: Request, error: Exception) -> Response:
+    return _plain_page(request, "Too many files", str(error), 413)
+
+
 async def http_error(request: Request, error: Exception) -> Response:
     status = error.status_code if isinstance(error, HTTPException) else 500
     if status == 404:
@@ -140,6 +152,7 @@ Handler = Callable[[Request, Exception], Awaitable[Response]]
 HANDLERS: tuple[tuple[type[Exception], Handler], ...] = (
     (SignInFirst, sign_in_first),
     (BadToken, bad_token),
+    (TooManyFiles, too_many_files),
     (NotFound, not_found),
     (NotOnFile, not_found_row),
     (InUse, in_use),

@@ -10,6 +10,7 @@ from fastapi import APIRouter, Depends, Request
 from fastapi.responses import HTMLResponse, RedirectResponse, Response
 from jinja2 import Environment, FileSystemLoader, PrefixLoader, StrictUndefined
 from starlette.datastructures import FormData
+from starlette.exceptions import HTTPException
 
 from loyalbell import __version__
 from loyalbell.core.channels import CHANNELS
@@ -90,6 +91,10 @@ class BadToken(Exception):
     """A write that did not come from one of our own pages."""
 
 
+class TooManyFiles(Exception):
+    """A form that carries more files than it may; the argument says how many."""
+
+
 class NotFound(Exception):
     """What was asked for is not here; the argument says what."""
 
@@ -159,8 +164,18 @@ def application_of(request: Request) -> Application:
     return application
 
 
+FILES_AT_ONCE, MANY_FILES = 2, {"/imports": 20, "/catalogue/pictures": 200}
+"""How many files a form may carry, and the forms that take several."""
+
+
 async def form_of(request: Request) -> FormData:
-    return await request.form(max_files=2, max_fields=5_000)
+    files = MANY_FILES.get(request.url.path.removeprefix(request.scope.get("root_path", "")), FILES_AT_ONCE)
+    try:
+        return await request.form(max_files=files, max_fields=5_000)
+    except HTTPException as problem:
+        if "Too many files" in str(problem.detail):
+            raise TooManyFiles(f"Choose at most {files} files at once.") from problem
+        raise
 
 
 async def signed_in(request: Request) -> AsyncIterator[RequestContext]:

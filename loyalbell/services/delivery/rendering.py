@@ -251,12 +251,17 @@ def _shelf(application: Application, version: int, hour: int) -> Shelf:
 
 def _cards(session: Session, shop: Shop) -> dict[int, dict[str, str]]:
     """What a card says of each item; ``url`` is completed for a touch."""
+    own = dict(
+        session.execute(
+            select(Item.id, GalleryPicture.token).join(GalleryPicture, GalleryPicture.id == Item.picture_id)
+        ).all()
+    )
     return {
         item.id: {
             "id": str(item.id),
             "name": item.name,
             "price": say_money(item.price_minor, shop.currency) if item.price_minor is not None else "",
-            "picture": item.picture_url or "",
+            "picture": picture_url(shop, own[item.id]) if item.id in own else item.picture_url or "",
             "url": item.link or shop.public_url,
         }
         for item in session.scalars(select(Item))

@@ -10,7 +10,7 @@ from typing import Any
 
 from PIL import Image, UnidentifiedImageError
 from pydantic import ValidationError
-from sqlalchemy import Row, select
+from sqlalchemy import Row, select, update
 
 from loyalbell.core.messages.mime import one_line
 from loyalbell.core.references import Kind
@@ -20,6 +20,7 @@ from loyalbell.services.references import refuse_if_used
 from loyalbell.storage.schema import (
     AttachedFile,
     GalleryPicture,
+    Item,
     SavedBlock,
 )
 
@@ -110,6 +111,7 @@ def drop_picture(application: Application, picture_id: int, by: str) -> None:
     with application.database.transaction() as session:
         picture = session.get_one(GalleryPicture, picture_id)
         refuse_if_used(session, Kind.PICTURE, picture_id, f"The picture “{picture.name}”")
+        session.execute(update(Item).where(Item.picture_id == picture_id).values(picture_id=None))
         application.note(session, by, "deleted a picture", picture=picture.name)
         session.delete(picture)
 
@@ -158,7 +160,8 @@ def picture_of(application: Application, token: str) -> GalleryPicture | None:
 
 
 def pictures(application: Application) -> list[Row[int, str, str, str, int, int, datetime]]:
-    """What is known of each picture but its data, the newest first."""
+    """What is known of each picture but its data, the newest first; items' own stand in the catalogue."""
+    of_items = select(Item.picture_id).where(Item.picture_id.is_not(None))
     query = select(
         GalleryPicture.id,
         GalleryPicture.token,
@@ -167,7 +170,8 @@ def pictures(application: Application) -> list[Row[int, str, str, str, int, int,
         GalleryPicture.width,
         GalleryPicture.height,
         GalleryPicture.made_at,
-    ).order_by(GalleryPicture.id.desc())
+    )
+    query = query.where(GalleryPicture.id.not_in(of_items)).order_by(GalleryPicture.id.desc())
     with application.database.reading() as session:
         return list(session.execute(query).all())
 

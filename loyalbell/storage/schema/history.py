@@ -40,7 +40,8 @@ class Staff(Base):
 class Item(Base):
     """A thing or service in the catalogue. ``lasts_days`` is how long one unit usually lasts.
 
-    ``margin_minor`` is what one unit earns after its cost.
+    ``margin_minor`` is what one unit earns after its cost. A picture of our own (``picture_id``) goes
+    before one elsewhere (``picture_url``).
     """
 
     __tablename__ = "item"
@@ -56,6 +57,7 @@ class Item(Base):
     picture_url: Mapped[str | None]
     link: Mapped[str | None]
     in_stock: Mapped[bool] = mapped_column(default=True, server_default="1")
+    picture_id: Mapped[int | None] = mapped_column(ForeignKey("gallery_picture.id"))
     import_id: Mapped[int | None] = mapped_column(ForeignKey("import_run.id"))
 
 

@@ -21,6 +21,13 @@ window.bellPath = (path) => (document.documentElement.dataset.base || "") + path
     if (event.target.matches("[data-puts]") && event.target.value) document.getElementById(event.target.dataset.puts).value = event.target.value;
   });
 
+  // a choice that narrows a list does so at once; a tick above a column ticks it
+  document.addEventListener("change", (event) => {
+    if (event.target.matches(".finder [data-submits]")) event.target.form.submit();
+    if (event.target.matches("[data-ticks]")) {
+      for (const box of event.target.form.querySelectorAll(`[name="${event.target.dataset.ticks}"]`)) box.checked = event.target.checked;
+    }
+  });
   // a country brings its currency along; on the first day the browser says where it is
   document.addEventListener("change", (event) => {
     const other = event.target.dataset.sets && event.target.selectedOptions[0].dataset.other;

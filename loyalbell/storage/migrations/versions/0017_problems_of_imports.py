@@ -1,4 +1,4 @@
-"""problems of imports by cause, what a file holds in all, and history that came as a summary"""
+"""problems of imports by cause, what a file holds in all, history that came as a sum, pictures of items"""
 
 from alembic import op
 
@@ -13,11 +13,13 @@ def upgrade() -> None:
     op.execute("ALTER TABLE import_run ADD COLUMN problems JSON NOT NULL DEFAULT '[]'")
     op.execute("ALTER TABLE import_run ADD COLUMN left_out INTEGER NOT NULL DEFAULT 0")
     op.execute("ALTER TABLE import_run ADD COLUMN found JSON NOT NULL DEFAULT '{}'")
+    op.execute("ALTER TABLE item ADD COLUMN picture_id INTEGER REFERENCES gallery_picture(id)")
     for column in BEFORE:
         op.execute(f"ALTER TABLE person ADD COLUMN {column} BIGINT")
 
 
 def downgrade() -> None:
+    op.execute("ALTER TABLE item DROP COLUMN picture_id")
     for column in BEFORE:
         op.execute(f"ALTER TABLE person DROP COLUMN {column}")
     for column in ("problems", "left_out", "found"):
