@@ -16,7 +16,7 @@ from loyalbell.web.api.app import create_api
 from loyalbell.web.campaigns import calendar_routes
 from loyalbell.web.campaigns import routes as campaigns_routes
 from loyalbell.web.catalogue import routes as catalogue_routes
-from loyalbell.web.customers import duplicate_routes, field_routes, profile_routes
+from loyalbell.web.customers import asking_routes, duplicate_routes, field_routes, profile_routes
 from loyalbell.web.customers import routes as customers_routes
 from loyalbell.web.guide import routes as guide_routes
 from loyalbell.web.imports import routes as imports_routes
@@ -64,6 +64,7 @@ AREAS = (
     profile_routes,
     duplicate_routes,
     field_routes,
+    asking_routes,
     imports_routes,
     guide_routes,
     catalogue_routes,

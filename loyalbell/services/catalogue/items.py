@@ -20,7 +20,7 @@ SOLD_DAYS = 90
 LONGEST_NAME, MOST_DAYS = 200, 3_650
 SORTS = {"name": "by name", "sold": "by what sells", "price": "by price"}
 MARKS = {
-    "": "all",
+    "": "with and without gaps",
     "no price": "without a price",
     "no picture": "without a picture",
     "no days": "without days of use",

@@ -19,6 +19,7 @@ from loyalbell.storage.schema import (
     Person,
     YearlyDate,
 )
+from loyalbell.storage.yearly_names import yearly_names
 
 
 class CannotKeepField(Exception):
@@ -65,11 +66,20 @@ def dates_in_use(application: Application) -> list[DateUse]:
     with application.database.reading() as session:
         people = session.scalar(select(func.count()).select_from(Person)) or 0
         born = session.scalar(select(func.count()).where(Person.birthday_month.is_not(None))) or 0
-        rows = session.execute(
-            select(YearlyDate.name, func.count()).group_by(YearlyDate.name).order_by(YearlyDate.name)
-        )
-        named = [DateUse(name, count, people, _uses(session, Kind.YEARLY_DATE, name)) for name, count in rows]
+        counts = dict(session.execute(select(YearlyDate.name, func.count()).group_by(YearlyDate.name)).all())
+        named = [
+            DateUse(name, counts.get(name, 0), people, _uses(session, Kind.YEARLY_DATE, name))
+            for name in yearly_names(session)
+        ]
         return [DateUse("Birthday", born, people, _uses(session, Kind.YEARLY_DATE, "birthday")), *named]
+
+
+def uses_by_what(application: Application) -> dict[str, list[str]]:
+    """Where each date and field is used, under the names of ``asking.Asked.what``."""
+    found = {f"field:{use.field.id}": use.used_in for use in in_use(application)}
+    for use in dates_in_use(application):
+        found["birthday" if use.name == "Birthday" else f"yearly:{use.name}"] = use.used_in
+    return found
 
 
 def _uses(session: Session, kind: Kind, key: int | str) -> list[str]:

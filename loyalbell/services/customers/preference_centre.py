@@ -16,6 +16,8 @@ from loyalbell.core.messages.mime import one_line
 from loyalbell.core.policy.delivery_state import HANDED_OVER, PLANNED
 from loyalbell.core.policy.origins import CONFIRMATION, PROOF
 from loyalbell.services.application import Application
+from loyalbell.services.customers import asking
+from loyalbell.services.customers.asking import AskingSettings, NotTaken
 from loyalbell.services.delivery.link_tokens import new_token
 from loyalbell.services.delivery.once_only import once_only
 from loyalbell.services.delivery.rendering import ContentFiller, compiled_version, fill_for_delivery
@@ -32,7 +34,6 @@ from loyalbell.storage.schema import (
     Shop,
     SignUp,
     Tag,
-    YearlyDate,
 )
 from loyalbell.storage.webhook_events import announce_consent
 
@@ -47,10 +48,6 @@ KEPT_TAG = "Wants to stay"
 CONFIRM_DAYS = 14
 
 
-class NotTaken(Exception):
-    """Why what a customer entered cannot be taken, in words."""
-
-
 @dataclass(frozen=True)
 class Choices:
     """What a person has chosen; ``channels`` are (channel, address or empty, agreed)."""
@@ -60,7 +57,7 @@ class Choices:
     often: str
     paused_until: datetime | None
     companions: list[Companion]
-    dates: list[YearlyDate]
+    questions: list[asking.Question]
 
 
 def person_of(session: Session, token: str) -> Person | None:
@@ -90,18 +87,16 @@ def choices(application: Application, token: str) -> Choices | None:
                     select(Companion).where(Companion.person_id == person.id).order_by(Companion.id)
                 )
             ),
-            list(
-                session.scalars(
-                    select(YearlyDate).where(YearlyDate.person_id == person.id).order_by(YearlyDate.name)
-                )
-            ),
+            asking.questions(session, "preferences", person),
         )
 
 
-def choose(application: Application, token: str, form: Mapping[str, Any]) -> bool:
+def choose(
+    application: Application, token: str, form: Mapping[str, Any], lists: Mapping[str, list[str]]
+) -> bool:
     """Keeps what was chosen, channel by channel, each change as a line of the consent log.
 
-    False for no such link.
+    ``lists`` are the values of what may be ticked several times. False for no such link. Raises ``NotTaken``.
     """
     with application.database.transaction() as session:
         person = person_of(session, token)
@@ -125,7 +120,9 @@ def choose(application: Application, token: str, form: Mapping[str, Any]) -> boo
         kept.often = str(form.get("often")) if form.get("often") in OFTEN else "any"
         pause = str(form.get("pause", "0"))
         kept.paused_until = now + timedelta(days=int(pause)) if pause in PAUSES and pause != "0" else None
-        _dates(session, person, form)
+        _companions(session, person, form)
+        answers = asking.read_answers(session, "preferences", form, lists)
+        asking.keep_answers(session, person, answers.given, now)
         application.note(session, "customer", "chose preferences", person=person.id)
         return True
 
@@ -156,22 +153,10 @@ def say(
     announce_consent(session, entry, application.clock.now())
 
 
-def _dates(session: Session, person: Person, form: Mapping[str, Any]) -> None:
-    month, day = str(form.get("birthday_month", "")), str(form.get("birthday_day", ""))
-    if not month and not day:
-        return
-    if not (
-        month.isdigit() and day.isdigit() and 1 <= int(month) <= 12 and 1 <= int(day) <= _days(int(month))
-    ):
-        raise NotTaken("That is no day of the year. Choose the month and the day once more.")
-    person.birthday_month, person.birthday_day = int(month), int(day)
+def _companions(session: Session, person: Person, form: Mapping[str, Any]) -> None:
     for companion in session.scalars(select(Companion).where(Companion.person_id == person.id)):
         name = one_line(str(form.get(f"companion-{companion.id}", "")))[:80]
         companion.name = name or companion.name
-
-
-def _days(month: int) -> int:
-    return 29 if month == 2 else 30 if month in (4, 6, 9, 11) else 31
 
 
 def keep_on_list(application: Application, token: str) -> Person | None:
@@ -226,7 +211,9 @@ def offer_shown(application: Application, code: str) -> tuple[OfferCode, Offer] 
         return (found, session.get_one(Offer, found.offer_id)) if found else None
 
 
-def sign_up(application: Application, form: Mapping[str, Any]) -> None:
+def sign_up(
+    application: Application, form: Mapping[str, Any], lists: Mapping[str, list[str]] | None = None
+) -> None:
     """Keeps the wish and sends a mail to confirm it.
 
     The same address twice within an hour gets one mail. Raises ``NotTaken``.
@@ -237,8 +224,15 @@ def sign_up(application: Application, form: Mapping[str, Any]) -> None:
         ).normalized.lower()
     except EmailNotValidError as error:
         raise NotTaken("This does not look like an email address. Write it like ann@example.com.") from error
-    answers = {key: one_line(str(form.get(key, "")))[:120] for key in ("first_name", "last_name")}
     with application.database.transaction() as session:
+        given = asking.read_answers(session, "sign_up", form, lists or {}).given
+        wording = AskingSettings.load(session).wording
+        answers = {
+            "first_name": str(given.get("first_name", ""))[:120],
+            "last_name": str(given.get("last_name", ""))[:120],
+            "given": given,
+            "wording": wording,
+        }
         now, shop = application.clock.now(), session.get_one(Shop, 1)
         lately = select(SignUp.id).where(SignUp.email == email, SignUp.at > now - timedelta(hours=1))
         if session.scalar(lately) is not None:
@@ -250,7 +244,7 @@ def sign_up(application: Application, form: Mapping[str, Any]) -> None:
         _ask_to_confirm(application, session, shop, person, row)
 
 
-def _person_for(session: Session, email: str, answers: Mapping[str, str], now: datetime) -> Person:
+def _person_for(session: Session, email: str, answers: Mapping[str, Any], now: datetime) -> Person:
     person = session.scalars(
         select(Person).where(func.lower(Person.email) == email).order_by(Person.id).limit(1)
     ).first()
@@ -308,6 +302,16 @@ def confirm(application: Application, token: str) -> bool | None:
         now = application.clock.now()
         if row.confirmed_at is None and row.at < now - timedelta(days=CONFIRM_DAYS):
             return False
+        if row.confirmed_at is None:
+            person = session.get_one(Person, row.person_id)
+            asking.keep_answers(session, person, row.answers.get("given", {}), now)
         row.confirmed_at = row.confirmed_at or now
-        say(application, session, row.person_id, "email", "agreed", f"{SIGN_UP}, confirmed")
+        wording = row.answers.get("wording") or None
+        say(application, session, row.person_id, "email", "agreed", f"{SIGN_UP}, confirmed", wording)
         return True
+
+
+def sign_up_form(application: Application) -> tuple[list[asking.Question], str]:
+    """What is asked of somebody who signs up, and the words that they agree to (empty for the usual ones)."""
+    with application.database.reading() as session:
+        return asking.questions(session, "sign_up"), AskingSettings.load(session).wording

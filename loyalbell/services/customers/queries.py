@@ -25,9 +25,9 @@ from loyalbell.storage.schema import (
     Person,
     Segment,
     Tag,
-    YearlyDate,
 )
 from loyalbell.storage.tags import tag_names
+from loyalbell.storage.yearly_names import yearly_names
 
 PAGE = 50
 
@@ -265,7 +265,7 @@ def kinds_of_events(application: Application) -> list[str]:
 def names_of_yearly_dates(application: Application) -> list[str]:
     """The shop's own yearly dates, as they are called."""
     with application.database.reading() as session:
-        return list(session.scalars(select(YearlyDate.name).distinct()))
+        return yearly_names(session)
 
 
 def people_by_id(application: Application, ids: Iterable[int]) -> dict[int, Person]:

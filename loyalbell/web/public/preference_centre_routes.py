@@ -11,6 +11,7 @@ from starlette.datastructures import FormData
 
 from loyalbell.core.offers.terms import say_benefit, say_terms, tidy_code
 from loyalbell.services.customers import preference_centre
+from loyalbell.services.customers.asking import NotTaken
 from loyalbell.services.offers import queries as offer_queries
 from loyalbell.services.settings import sender_address
 from loyalbell.web.formatting import MONTHS
@@ -46,9 +47,9 @@ def _preferences(token: str, request: Request, saved: bool = False, problem: str
 @router.post("/preferences/{token}")
 def choose(token: str, request: Request, form: FormData = Form) -> Response:
     try:
-        if not preference_centre.choose(application_of(request), token, dict(form)):
+        if not preference_centre.choose(application_of(request), token, dict(form), lists_of(form)):
             raise NotFound(UNKNOWN)
-    except preference_centre.NotTaken as problem:
+    except NotTaken as problem:
         return _preferences(token, request, problem=str(problem))
     return _preferences(token, request, saved=True)
 
@@ -78,21 +79,44 @@ def view(token: str, request: Request) -> Response:
 
 @router.get("/sign-up")
 def sign_up_page(request: Request) -> Response:
-    return _page(request, "public/sign_up.html", asked=False, problem="", form={})
+    return _sign_up(request, {})
+
+
+def _sign_up(request: Request, form: dict[str, str], asked: bool = False, problem: str = "") -> Response:
+    questions, wording = preference_centre.sign_up_form(application_of(request))
+    return _page(
+        request,
+        "public/sign_up.html",
+        asked=asked,
+        problem=problem,
+        form=form,
+        questions=questions,
+        wording=wording,
+        months=MONTHS,
+    )
+
+
+def lists_of(form: FormData) -> dict[str, list[str]]:
+    """All values of each field, for what may be ticked several times."""
+    found: dict[str, list[str]] = {}
+    for key, value in form.multi_items():
+        if isinstance(value, str):
+            found.setdefault(key, []).append(value[:300])
+    return found
 
 
 @router.post("/sign-up")
 def sign_up(request: Request, form: FormData = Form) -> Response:
     given = {key: str(value)[:300] for key, value in form.items()}
     if given.get("website"):  # a field that people do not see and machines fill in
-        return _page(request, "public/sign_up.html", asked=True, problem="", form=given)
+        return _sign_up(request, given, asked=True)
     try:
-        preference_centre.sign_up(application_of(request), given)
-    except preference_centre.NotTaken as problem:
-        return _page(request, "public/sign_up.html", asked=False, problem=str(problem), form=given)
+        preference_centre.sign_up(application_of(request), given, lists_of(form))
+    except NotTaken as problem:
+        return _sign_up(request, given, problem=str(problem))
     if request.app.state.heartbeat:
         request.app.state.heartbeat.wake()
-    return _page(request, "public/sign_up.html", asked=True, problem="", form=given)
+    return _sign_up(request, given, asked=True)
 
 
 @router.get("/confirm/{token}")

@@ -17,7 +17,8 @@ from loyalbell.storage.records.parsers import CellReader, Text
 from loyalbell.storage.records.person_facts import PersonFacts
 from loyalbell.storage.records.person_resolver import SOURCE
 from loyalbell.storage.records.targets import Target
-from loyalbell.storage.schema import CustomField, ExternalId, YearlyDate
+from loyalbell.storage.schema import CustomField, ExternalId
+from loyalbell.storage.yearly_names import yearly_names
 
 MOST_CHOICES = 200
 
@@ -25,7 +26,7 @@ MOST_CHOICES = 200
 def own_targets(session: Session) -> tuple[Target, ...]:
     """The targets that only this shop has, in order of their names."""
     fields = session.execute(select(CustomField.id, CustomField.name).order_by(CustomField.name))
-    names = session.scalars(select(YearlyDate.name).distinct().order_by(YearlyDate.name))
+    names = yearly_names(session)
     sources = session.scalars(
         select(ExternalId.source).where(ExternalId.source != SOURCE).distinct().order_by(ExternalId.source)
     )
