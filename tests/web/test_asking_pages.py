@@ -1,4 +1,4 @@
-"""What customers are asked: settled by the shop, answered on public pages, kept once the address is theirs."""
+"""What customers are asked: settled by the shop, answered on public pages, kept once confirmed."""
 
 import re
 import unittest
@@ -59,7 +59,7 @@ class Asking(test_pages.PagesCase):
         form = {"email": "new.face@example.com", "first_name": "Cleo"}
         for more, words in (
             ({}, "Please answer “Where did you hear of us?”"),
-            ({f"field:{found.id}": "From the moon"}, "is not among the choices"),
+            ({f"field:{found.id}": "From the moon"}, "cannot be taken"),
             (
                 {
                     f"field:{found.id}": found.choices[0],

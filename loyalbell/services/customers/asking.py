@@ -32,7 +32,13 @@ BASE = {
 
 
 class NotTaken(Exception):
-    """Why what a customer entered cannot be taken, in words."""
+    """Why what a customer entered cannot be taken: an English ``text`` and what fills it, so that a page can
+    say it in the customer's language.
+    """
+
+    def __init__(self, text: str, **values: str) -> None:
+        super().__init__(text % values if values else text)
+        self.text, self.values = text, values
 
 
 class Asked(BaseModel):
@@ -137,7 +143,7 @@ def read_answers(
     for question in questions(session, place):
         value = _read(session, question, form, lists, country)
         if value is None and question.needed:
-            raise NotTaken(f"Please answer “{question.words}”.")
+            raise NotTaken("Please answer “%(question)s”.", question=question.words)
         if value is not None:
             answers.given[question.key] = value
     return answers
@@ -163,7 +169,8 @@ def _read(
             return Phone(country).read(text)
         return read_field(_field(session, question.key), text) if question.key.startswith("field:") else text
     except ValueError as problem:
-        raise NotTaken(f"{question.words}: {problem}.") from problem
+        cannot = "%(question)s: %(answer)s cannot be taken. Please write it differently."
+        raise NotTaken(cannot, question=question.words, answer=f"“{text}”") from problem
 
 
 def _read_day(question: Question, form: Mapping[str, Any]) -> list[int] | None:
@@ -173,8 +180,8 @@ def _read_day(question: Question, form: Mapping[str, Any]) -> list[int] | None:
     try:
         found = datetime(2000, int(month[:2]), int(day[:2]))  # noqa: DTZ001
     except ValueError:
-        words = "that is no day of the year. Choose the month and the day once more."
-        raise NotTaken(f"{question.words}: {words}") from None
+        words = "%(question)s: that is no day of the year. Choose the month and the day once more."
+        raise NotTaken(words, question=question.words) from None
     return [found.month, found.day]
 
 

@@ -18,6 +18,8 @@ from loyalbell.core.policy.origins import CONFIRMATION, PROOF
 from loyalbell.services.application import Application
 from loyalbell.services.customers import asking
 from loyalbell.services.customers.asking import AskingSettings, NotTaken
+from loyalbell.services.customers.translations import ENGLISH
+from loyalbell.services.customers.translations import catalogue as known_texts
 from loyalbell.services.delivery.link_tokens import new_token
 from loyalbell.services.delivery.once_only import once_only
 from loyalbell.services.delivery.rendering import ContentFiller, compiled_version, fill_for_delivery
@@ -46,6 +48,11 @@ PAUSES = {"0": "no pause", "14": "two weeks", "30": "a month", "90": "three mont
 SOURCE, KEPT_SOURCE, SIGN_UP = "preference page", "keep me on the list", "sign-up form"
 KEPT_TAG = "Wants to stay"
 CONFIRM_DAYS = 14
+CONFIRM_SUBJECT = "Confirm your address for %(shop)s"
+CONFIRM_WORDS = (
+    "Somebody, we hope you, asked that %(shop)s may write to this address.\n\nYes, it was me: %(link)s\n\n"
+    "If it was not you, do nothing: nobody will write again."
+)
 
 
 @dataclass(frozen=True)
@@ -212,7 +219,10 @@ def offer_shown(application: Application, code: str) -> tuple[OfferCode, Offer] 
 
 
 def sign_up(
-    application: Application, form: Mapping[str, Any], lists: Mapping[str, list[str]] | None = None
+    application: Application,
+    form: Mapping[str, Any],
+    lists: Mapping[str, list[str]] | None = None,
+    language: str = ENGLISH,
 ) -> None:
     """Keeps the wish and sends a mail to confirm it.
 
@@ -232,6 +242,7 @@ def sign_up(
             "last_name": str(given.get("last_name", ""))[:120],
             "given": given,
             "wording": wording,
+            "language": language,
         }
         now, shop = application.clock.now(), session.get_one(Shop, 1)
         lately = select(SignUp.id).where(SignUp.email == email, SignUp.at > now - timedelta(hours=1))
@@ -270,11 +281,10 @@ def _ask_to_confirm(
         )
         session.add(entry)
         session.flush()
-    words = (
-        f"Somebody, we hope you, asked that {shop.name} may write to this address.\n\nYes, it was me:"
-        f" {shop.public_url}/confirm/{row.token}\n\nIf it was not you, do nothing: nobody will write again."
-    )
-    content = c.EmailContent(form="plain", subject=f"Confirm your address for {shop.name}", plain=words)
+    catalogue = known_texts(str(row.answers.get("language", ENGLISH)))
+    values = {"shop": shop.name, "link": f"{shop.public_url}/confirm/{row.token}"}
+    subject, words = (catalogue.get(text, text) % values for text in (CONFIRM_SUBJECT, CONFIRM_WORDS))
+    content = c.EmailContent(form="plain", subject=subject, plain=words)
     version = once_only(
         session, CONFIRMATION, c.as_message(content).model_dump(mode="json"), now, "Loyal Bell"
     )
@@ -305,6 +315,7 @@ def confirm(application: Application, token: str) -> bool | None:
         if row.confirmed_at is None:
             person = session.get_one(Person, row.person_id)
             asking.keep_answers(session, person, row.answers.get("given", {}), now)
+            person.language = person.language or row.answers.get("language")
         row.confirmed_at = row.confirmed_at or now
         wording = row.answers.get("wording") or None
         say(application, session, row.person_id, "email", "agreed", f"{SIGN_UP}, confirmed", wording)
@@ -315,3 +326,10 @@ def sign_up_form(application: Application) -> tuple[list[asking.Question], str]:
     """What is asked of somebody who signs up, and the words that they agree to (empty for the usual ones)."""
     with application.database.reading() as session:
         return asking.questions(session, "sign_up"), AskingSettings.load(session).wording
+
+
+def language_of(application: Application, token: str) -> str | None:
+    """The language on file of whom a link stands for."""
+    with application.database.reading() as session:
+        person = person_of(session, token)
+        return person.language if person else None

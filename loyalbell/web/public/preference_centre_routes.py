@@ -12,9 +12,9 @@ from starlette.datastructures import FormData
 from loyalbell.core.offers.terms import say_benefit, say_terms, tidy_code
 from loyalbell.services.customers import preference_centre
 from loyalbell.services.customers.asking import NotTaken
+from loyalbell.services.customers.translations import language_for
 from loyalbell.services.offers import queries as offer_queries
 from loyalbell.services.settings import sender_address
-from loyalbell.web.formatting import MONTHS
 from loyalbell.web.public.pages import UNKNOWN
 from loyalbell.web.public.pages import page as _page
 from loyalbell.web.request import Form, NotFound, application_of
@@ -27,7 +27,9 @@ def preferences(token: str, request: Request, saved: str = "") -> Response:
     return _preferences(token, request, saved=bool(saved))
 
 
-def _preferences(token: str, request: Request, saved: bool = False, problem: str = "") -> Response:
+def _preferences(
+    token: str, request: Request, saved: bool = False, problem: NotTaken | None = None
+) -> Response:
     chosen = preference_centre.choices(application_of(request), token)
     if chosen is None:
         raise NotFound(UNKNOWN)
@@ -40,7 +42,6 @@ def _preferences(token: str, request: Request, saved: bool = False, problem: str
         problem=problem,
         often=preference_centre.OFTEN,
         pauses=preference_centre.PAUSES,
-        months=MONTHS,
     )
 
 
@@ -50,7 +51,7 @@ def choose(token: str, request: Request, form: FormData = Form) -> Response:
         if not preference_centre.choose(application_of(request), token, dict(form), lists_of(form)):
             raise NotFound(UNKNOWN)
     except NotTaken as problem:
-        return _preferences(token, request, problem=str(problem))
+        return _preferences(token, request, problem=problem)
     return _preferences(token, request, saved=True)
 
 
@@ -82,7 +83,9 @@ def sign_up_page(request: Request) -> Response:
     return _sign_up(request, {})
 
 
-def _sign_up(request: Request, form: dict[str, str], asked: bool = False, problem: str = "") -> Response:
+def _sign_up(
+    request: Request, form: dict[str, str], asked: bool = False, problem: NotTaken | None = None
+) -> Response:
     questions, wording = preference_centre.sign_up_form(application_of(request))
     return _page(
         request,
@@ -92,7 +95,6 @@ def _sign_up(request: Request, form: dict[str, str], asked: bool = False, proble
         form=form,
         questions=questions,
         wording=wording,
-        months=MONTHS,
     )
 
 
@@ -111,9 +113,10 @@ def sign_up(request: Request, form: FormData = Form) -> Response:
     if given.get("website"):  # a field that people do not see and machines fill in
         return _sign_up(request, given, asked=True)
     try:
-        preference_centre.sign_up(application_of(request), given, lists_of(form))
+        language = language_for(None, request.headers.get("accept-language", ""))
+        preference_centre.sign_up(application_of(request), given, lists_of(form), language)
     except NotTaken as problem:
-        return _sign_up(request, given, problem=str(problem))
+        return _sign_up(request, given, problem=problem)
     if request.app.state.heartbeat:
         request.app.state.heartbeat.wake()
     return _sign_up(request, given, asked=True)
