@@ -15,6 +15,7 @@ from loyalbell.services.delivery import after_stop, dispatcher
 from loyalbell.services.delivery.leader_lease import Lease, LeaseLost
 from loyalbell.services.health.room import is_room
 from loyalbell.services.imports import commands as import_commands
+from loyalbell.services.imports.watched_folder import LOOK_EVERY, Watcher
 from loyalbell.services.integrations import webhook_outbox
 from loyalbell.services.sequences import publishing
 from loyalbell.services.sequences.runner import SequenceRunner
@@ -78,6 +79,7 @@ class Heartbeat:
             Thread(target=self._plan, name="sequences", daemon=True),
             Thread(target=self._tell_programs, name="webhooks", daemon=True),
             Thread(target=self._back_up, name="backups", daemon=True),
+            Thread(target=self._watch, name="watched folder", daemon=True),
             Thread(target=self._write_responses, name="opens and clicks", daemon=True),
             *(
                 Thread(target=self._send, args=(channel, wake), name=f"send {channel}", daemon=True)
@@ -188,6 +190,11 @@ class Heartbeat:
     def _back_up(self) -> None:
         """Backups have a thread of their own: copying a large book takes a while."""
         self._again_and_again(self._backups.step, Event())
+
+    def _watch(self) -> None:
+        """The folder in which a till puts its files."""
+        watcher = Watcher(self.application)
+        self._again_and_again(watcher.step, Event(), LOOK_EVERY)
 
     def wrong(self) -> list[str]:
         """Which of its threads have ended or hang, in words; empty before it was started."""

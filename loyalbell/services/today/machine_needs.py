@@ -11,6 +11,7 @@ from loyalbell.services.backups import commands as backup_commands
 from loyalbell.services.backups import queries as backup_queries
 from loyalbell.services.delivery.perhaps_gone import RestoredSettings
 from loyalbell.services.health import room
+from loyalbell.services.imports import watched_folder
 from loyalbell.services.today.needs import Need
 from loyalbell.storage.schema import Shop
 
@@ -44,3 +45,15 @@ def restored_needs(session: Session, shop: Shop, now: datetime) -> list[Need]:
     )
     title = f"This book was restored from a backup of {made}"
     return [Need(title, words, "/settings/restored", "See what to do", True)]
+
+
+def waiting_files(application: Application) -> list[Need]:
+    """Files of the watched folder that a person has to look at first."""
+    words = (
+        "Its columns are new, it leaves a question, or many of its rows cannot be taken."
+        " Look once, and files like it come in by themselves."
+    )
+    return [
+        Need(f"{run.filename} waits to be brought in", words, f"/imports/{run.id}", "Look")
+        for run in watched_folder.waiting(application)[:3]
+    ]

@@ -13,7 +13,7 @@ from loyalbell.core.policy.origins import TO_ONE
 from loyalbell.services.application import Application
 from loyalbell.services.results.by_a_person import BY_A_PERSON
 from loyalbell.services.results.ranges import Days
-from loyalbell.services.today.machine_needs import machine_needs, restored_needs
+from loyalbell.services.today.machine_needs import machine_needs, restored_needs, waiting_files
 from loyalbell.services.today.needs import Need, needs_of
 from loyalbell.storage.schema import (
     Campaign,
@@ -71,7 +71,10 @@ def today(application: Application) -> Today:
 
 def _today(application: Application) -> Today:
     now = application.clock.now()
-    back, about_machine = _came_back(application, now), machine_needs(application)
+    back, about_machine = (
+        _came_back(application, now),
+        [*machine_needs(application), *waiting_files(application)],
+    )
     with application.database.reading() as session:
         shop = session.get_one(Shop, 1)
         week = now - timedelta(days=7)

@@ -7,9 +7,11 @@ from fastapi.responses import FileResponse, HTMLResponse, Response
 from starlette.datastructures import FormData, UploadFile
 
 from loyalbell.services.imports import commands as import_commands
-from loyalbell.services.imports import files, mapping, mends, questions, samples
+from loyalbell.services.imports import files, mapping, mends, questions, samples, watched_folder
 from loyalbell.services.imports import queries as import_queries
 from loyalbell.services.imports.preview import preview
+from loyalbell.services.imports.watched_folder import WatchedSettings
+from loyalbell.services.settings.channels import loaded
 from loyalbell.storage.files.columns.column_mapping import map_problem
 from loyalbell.storage.files.columns.file_targets import KINDS, NEW
 from loyalbell.storage.files.tables.problems import FileProblem
@@ -61,7 +63,13 @@ def _run(context: RequestContext, run_id: int) -> ImportRun:
 
 
 @router.get("/imports")
-def list_page(context: RequestContext = SignedIn, problem: str | None = None, status: int = 200) -> Response:
+def list_page(context: RequestContext = SignedIn) -> Response:
+    return _list(context)
+
+
+def _list(
+    context: RequestContext, problem: str | None = None, status: int = 200, watched_problem: str | None = None
+) -> Response:
     runs = import_queries.newest_runs(context.application)
     return context.page(
         "imports/imports.html",
@@ -69,6 +77,8 @@ def list_page(context: RequestContext = SignedIn, problem: str | None = None, st
         status,
         runs=runs,
         waiting=import_queries.in_order(runs),
+        watched=loaded(context.application, WatchedSettings).folder,
+        watched_problem=watched_problem,
         kinds=KINDS,
         words=KIND_WORDS,
         states=STATE_WORDS,
@@ -81,7 +91,7 @@ def choose(context: RequestContext = SignedIn, form: FormData = Form) -> Respons
     """One file or several. Several are brought in one after the other, customers before their orders."""
     chosen = [file for file in form.getlist("file") if isinstance(file, UploadFile) and file.filename]
     if not chosen:
-        return list_page(context, "Choose a file first.", 422)
+        return _list(context, "Choose a file first.", 422)
     begun, problems = [], []
     for file in chosen:
         try:
@@ -89,12 +99,12 @@ def choose(context: RequestContext = SignedIn, form: FormData = Form) -> Respons
         except FileProblem as problem:
             problems.append(f"{file.filename}: {problem}")
     if problems and not begun:
-        return list_page(context, " ".join(problems), 422)
+        return _list(context, " ".join(problems), 422)
     if len(chosen) == 1:
         return context.go(f"/imports/{begun[0]}")
     if not problems and text_of(form, "back") == "/guide":
         return context.go("/guide#step-files")
-    return list_page(context, " ".join(problems)) if problems else context.go("/imports")
+    return _list(context, " ".join(problems)) if problems else context.go("/imports")
 
 
 def _begin(context: RequestContext, kind: str | None, file: UploadFile) -> int:
@@ -103,6 +113,16 @@ def _begin(context: RequestContext, kind: str | None, file: UploadFile) -> int:
     )
     import_commands.start(context.application, run.id, write=False)
     return run.id
+
+
+@router.post("/imports/watched")
+def watch(context: RequestContext = SignedIn, form: FormData = Form) -> Response:
+    """The folder whose files come in by themselves."""
+    try:
+        watched_folder.settle(context.application, text_of(form, "folder"), context.by)
+    except watched_folder.CannotWatch as problem:
+        return _list(context, None, 422, str(problem))
+    return context.go("/imports")
 
 
 @router.get("/imports/sample/{kind}.csv")
@@ -117,7 +137,13 @@ def sample(kind: str, context: RequestContext = SignedIn) -> Response:
 
 @router.get("/imports/{run_id}")
 def run_page(run_id: int, context: RequestContext = SignedIn) -> Response:
-    return context.page("imports/import.html", "imports", **_values(context, run_id))
+    try:
+        values = _values(context, run_id)
+    except (FileProblem, OSError) as problem:
+        # its file could not be read, or has been deleted since
+        run = _run(context, run_id)
+        return context.page("imports/unread.html", "imports", run=run, problem=run.problem or str(problem))
+    return context.page("imports/import.html", "imports", **values)
 
 
 @router.get("/imports/{run_id}/progress")

@@ -5,6 +5,7 @@ from fastapi.responses import HTMLResponse, Response
 
 from loyalbell.services.customers import queries as customer_queries
 from loyalbell.services.guide.steps import next_step
+from loyalbell.services.imports import watched_folder
 from loyalbell.services.results.openings import next_steps
 from loyalbell.services.today import skipped, staff_notes
 from loyalbell.services.today.queries import AWAY_DAYS, search_names, today
@@ -28,6 +29,7 @@ def today_page(context: RequestContext = SignedIn) -> Response:
         notes=notes,
         next=next_steps(context.application),
         guide=next_step(context.application),
+        dropped=watched_folder.lately(context.application),
     )
 
 
