@@ -32,7 +32,7 @@ from loyalbell.web.results import campaign_routes as campaign_results_routes
 from loyalbell.web.results import links_routes
 from loyalbell.web.results import routes as results_routes
 from loyalbell.web.rhythm import routes as rhythm_routes
-from loyalbell.web.segments import membership_change_routes
+from loyalbell.web.segments import membership_change_routes, pasted_routes
 from loyalbell.web.segments import routes as segments_routes
 from loyalbell.web.sequences import held_batch_routes, live_routes, rehearsal_routes, test_run_routes
 from loyalbell.web.sequences import routes as sequences_routes
@@ -69,6 +69,7 @@ AREAS = (
     guide_routes,
     catalogue_routes,
     rhythm_routes,
+    pasted_routes,
     segments_routes,
     membership_change_routes,
     gallery_routes,

@@ -5,11 +5,26 @@ import unicodedata
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 from difflib import SequenceMatcher
+from functools import cache
 from itertools import combinations
+
+from nicknames import NickNamer
 
 CLOSE = 0.82
 LARGEST_BLOCK = 30
-REASONS = ("same email", "same phone", "same id", "close names at one address", "close names and one phone")
+MAILBOX = "one mailbox, written differently"
+REASONS = (
+    "same email",
+    "same phone",
+    "same id",
+    "close names at one address",
+    "close names and one phone",
+    "close names and one birthday",
+    MAILBOX,
+)
+WEIGHTS = (4, 3, 4, 2, 3, 2, 3)
+DOTLESS = ("gmail.com", "googlemail.com")
+"""Mail hosts for which dots before the @ mean nothing (common practice, no source)."""
 
 
 @dataclass(frozen=True)
@@ -23,6 +38,7 @@ class Record:
     street: str | None = None
     postal_code: str | None = None
     ids: tuple[str, ...] = ()
+    birthday: tuple[int, int, int] | None = None
 
 
 @dataclass
@@ -36,7 +52,7 @@ class Pair:
     @property
     def strength(self) -> int:
         """Higher is likelier: an email or an id weighs more than a phone, that more than a name."""
-        weights = dict(zip(REASONS, (4, 3, 4, 2, 3), strict=True))
+        weights = dict(zip(REASONS, WEIGHTS, strict=True))
         return sum(weights[reason] for reason in self.reasons)
 
 
@@ -47,14 +63,38 @@ def plain(text: str | None) -> str:
 
 
 def close_names(one: str, other: str) -> bool:
-    """Whether two names are nearly the same, whatever the order of their words.
+    """Whether two names are nearly the same, whatever the order of their words, or the same but for a
+    nickname (*Bill* and *William*).
 
     An empty name is close to none.
     """
-    first, second = (" ".join(sorted(plain(name).split())) for name in (one, other))
+    first, second = (sorted(plain(name).split()) for name in (one, other))
     if not first or not second:
         return False
-    return first == second or SequenceMatcher(None, first, second).ratio() >= CLOSE
+    if first == second or SequenceMatcher(None, " ".join(first), " ".join(second)).ratio() >= CLOSE:
+        return True
+    left, right = set(first) - set(second), set(second) - set(first)
+    return len(left) == len(right) == 1 and len(first) > 1 and is_nickname(left.pop(), right.pop())
+
+
+@cache
+def _nicknames() -> NickNamer:
+    return NickNamer()
+
+
+def is_nickname(one: str, other: str) -> bool:
+    """Whether one of two first names is a short form of the other, or both are of a third (English names,
+    from the data of the package nicknames).
+    """
+    names = _nicknames()
+    short, other_short = names.nicknames_of(one), names.nicknames_of(other)
+    long, other_long = names.canonicals_of(one), names.canonicals_of(other)
+    return other in short | long or one in other_short | other_long or bool(long & other_long)
+
+
+def of_one_household(one: str, other: str) -> bool:
+    """Whether two names that share a phone are two people: both have a first name, and they differ."""
+    return len(plain(one).split()) > 1 and len(plain(other).split()) > 1 and not close_names(one, other)
 
 
 def pairs(records: Iterable[Record]) -> list[Pair]:
@@ -69,6 +109,8 @@ def pairs(records: Iterable[Record]) -> list[Pair]:
         ("same phone", _blocks(everyone, lambda one: [one.phone or ""])),
         ("same id", _blocks(everyone, lambda one: [value for value in one.ids if len(value) > 3])),
         ("close names at one address", _blocks(everyone, _address)),
+        ("close names and one birthday", _blocks(everyone, _born)),
+        (MAILBOX, _blocks(everyone, lambda one: [mailbox(one.email)])),
     ):
         for block in blocks:
             _add_pairs(found, block, reason)
@@ -77,6 +119,17 @@ def pairs(records: Iterable[Record]) -> list[Pair]:
 
 def plain_email(email: str | None) -> str:
     return (email or "").casefold()
+
+
+def mailbox(email: str | None) -> str:
+    """An address without what does not name the mailbox: a tag after a plus, dots that the host ignores."""
+    local, _, host = plain_email(email).partition("@")
+    local = local.partition("+")[0]
+    return f"{local.replace('.', '') if host in DOTLESS else local}@{host}" if host else ""
+
+
+def _born(one: Record) -> list[str]:
+    return ["-".join(map(str, one.birthday))] if one.birthday else []
 
 
 def _address(one: Record) -> list[str]:
@@ -98,9 +151,14 @@ def _add_pairs(found: dict[tuple[int, int], Pair], block: list[Record], reason: 
         if one.person_id == other.person_id:
             continue
         said = reason
-        if reason == "same phone" and close_names(one.name, other.name):
-            said = "close names and one phone"
-        elif reason == "close names at one address" and not close_names(one.name, other.name):
+        if reason == "same phone":
+            if of_one_household(one.name, other.name):
+                continue
+            said = "close names and one phone" if close_names(one.name, other.name) else reason
+        elif (reason.startswith("close names") and not close_names(one.name, other.name)) or (
+            reason == "one mailbox, written differently"
+            and plain_email(one.email) == plain_email(other.email)
+        ):
             continue
         key = (one.person_id, other.person_id)
         pair = found.setdefault(key, Pair(*key))

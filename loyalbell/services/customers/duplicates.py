@@ -46,11 +46,24 @@ def _records(session: Session) -> list[Record]:
             Person.phone,
             Person.street,
             Person.postal_code,
+            Person.birthday_year,
+            Person.birthday_month,
+            Person.birthday_day,
         )
     )
     return [
-        Record(at, f"{first or ''} {last or ''}", email, phone, street, code, tuple(ids.get(at, ())))
-        for at, first, last, email, phone, street, code in rows
+        Record(
+            at,
+            f"{first or ''} {last or ''}",
+            email,
+            phone,
+            street,
+            code,
+            tuple(ids.get(at, ())),
+            # without its year a birthday is shared by too many
+            tuple(born) if all(born) else None,
+        )
+        for at, first, last, email, phone, street, code, *born in rows
     ]
 
 

@@ -24,7 +24,9 @@ def open_questions(run: ImportRun) -> list[str]:
 
 
 def brings_consents(run: ImportRun) -> bool:
-    return run.kind == "customers" and bool(CONSENTS.keys() & run.mapping["columns"].keys())
+    """Whether anybody in the file has agreed to something."""
+    mapped = run.kind == "customers" and bool(CONSENTS.keys() & run.mapping["columns"].keys())
+    return mapped and bool(run.found.get("agreed", 1))
 
 
 def ways_since(run: ImportRun) -> dict[str, str]:

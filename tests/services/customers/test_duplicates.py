@@ -35,6 +35,47 @@ class Candidates(unittest.TestCase):
     def found(self, *records: Record) -> list[tuple[int, int, list[str]]]:
         return [(pair.low, pair.high, pair.reasons) for pair in pairs(records)]
 
+    def test_names_as_people_type_them(self) -> None:
+        """Nicknames: the data of the package nicknames."""
+        for one, other, close in (
+            ("Ann Pell", "Pell Ann", True),
+            ("William Thorn", "Bill Thorn", True),
+            ("Elizabeth Marsh", "Bess Marsh", True),
+            ("Liz Marsh", "Beth Marsh", True),
+            ("Ann Pell", "Bo Pell", False),
+            ("William Thorn", "Bill Frost", False),
+            ("Bill", "William", False),
+        ):
+            self.assertEqual(close_names(one, other), close, (one, other))
+
+    def test_a_household_with_one_phone_is_told_apart(self) -> None:
+        ann = Record(1, "Ann Pell", None, "+15185550101")
+        self.assertEqual(self.found(ann, Record(2, "Bo Pell", None, "+15185550101")), [])
+        self.assertEqual(
+            self.found(ann, Record(2, "Pell Ann", None, "+15185550101")),
+            [(1, 2, ["close names and one phone"])],
+        )
+        # a record without a first name may be either of them
+        self.assertEqual(self.found(ann, Record(2, "Pell", None, "+15185550101")), [(1, 2, ["same phone"])])
+
+    def test_one_mailbox_written_differently(self) -> None:
+        pairs_of = (
+            ("ann@example.com", "Ann+shop@example.com", True),
+            ("a.pell@gmail.com", "apell+tea@gmail.com", True),
+            ("a.pell@example.com", "apell@example.com", False),
+        )
+        for one, other, same in pairs_of:
+            found = self.found(Record(1, "A", one), Record(2, "B", other))
+            self.assertEqual(
+                found, [(1, 2, ["one mailbox, written differently"])] if same else [], (one, other)
+            )
+
+    def test_close_names_born_on_one_day(self) -> None:
+        born = (1990, 2, 28)
+        one, other = Record(1, "Ann Pell", birthday=born), Record(2, "Anne Pell", birthday=born)
+        self.assertEqual(self.found(one, other), [(1, 2, ["close names and one birthday"])])
+        self.assertEqual(self.found(one, Record(2, "Bo Lisle", birthday=born)), [])
+
     def test_why_two_may_be_one(self) -> None:
         one = Record(1, "José Álvarez", "J@x.example", "+1", "12 Mill Row", "12999", ("C-100",))
         self.assertEqual(self.found(one, Record(2, "Other", "j@X.example")), [(1, 2, ["same email"])])

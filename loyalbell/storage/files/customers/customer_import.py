@@ -7,7 +7,7 @@ from sqlalchemy.orm import Session
 
 from loyalbell.storage.files.columns.column_mapping import ColumnMap
 from loyalbell.storage.files.customers.custom_columns import OwnColumns
-from loyalbell.storage.files.customers.customer_cells import RowReader
+from loyalbell.storage.files.customers.customer_cells import CONSENTS, RowReader
 from loyalbell.storage.files.customers.customer_upsert import CustomerUpsert
 from loyalbell.storage.files.import_outcome import Outcome, RefusedRows
 from loyalbell.storage.files.import_problems import Problem
@@ -35,6 +35,7 @@ class CustomersIn:
         own = OwnColumns(session, columns, now, import_id, write)
         self.reader = RowReader(columns, country, currency, now, own)
         known = load_person_resolver(session)
+        self.agreed = 0
         source = f"import {import_id}"
         self.taking = CustomerUpsert(session, known, own, now, import_id, write, source, columns.agreed)
 
@@ -43,6 +44,7 @@ class CustomersIn:
             self._take(chunk, refused)
             if progress(chunk[-1][0]):
                 self.taking.catch_up()
+        refused.outcome.found = {"agreed": self.agreed}
         return refused.outcome
 
     def _take(self, chunk: list[Row], refused: RefusedRows) -> None:
@@ -55,5 +57,6 @@ class CustomersIn:
                 refused.add(number, values, cells)
             else:
                 good.append((number, values))
+                self.agreed += any(values.get(target) for target in CONSENTS)
         for number, reason in self.taking.take(good, refused.outcome.counts):
             refused.add(number, Problem(reason, "is the same customer as an earlier row"), cells_of[number])
