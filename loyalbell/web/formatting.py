@@ -33,6 +33,7 @@ class Formatter:
     def __init__(self, shop: Shop | None, now: datetime) -> None:
         self.zone = ZoneInfo(shop.zone if shop else "UTC")
         self.currency = shop.currency if shop else "USD"
+        self.country = shop.country if shop else "US"
         self.now = now
 
     def when(self, instant: datetime | None) -> Markup:
@@ -75,7 +76,7 @@ class Formatter:
         return day_triple(year, month, day) if month and day else ""
 
     def money(self, minor: int, whole: bool = False) -> str:
-        return say_money(minor, self.currency, whole)
+        return say_money(minor, self.currency, whole, self.country)
 
 
 def _time(local: datetime, said: str) -> Markup:

@@ -2,7 +2,9 @@
 
 import re
 import unicodedata
+from functools import cache
 
+from babel import Locale, UnknownLocaleError
 from babel.numbers import format_currency, get_currency_precision
 
 _GROUPED = re.compile(
@@ -75,14 +77,35 @@ def _reads_as_decimals(figures: str, digits: int) -> bool:
     return marks == "." or (marks == "," and digits >= 3)
 
 
-def say_money(minor: int, currency: str, whole: bool = False) -> str:
-    """``$1,204.50``, ``−$3.92``; without decimals when ``whole``."""
-    amount = minor / 10 ** minor_digits(currency)
+def say_money(
+    minor: int, currency: str, whole: bool = False, country: str = "US", language: str = "en"
+) -> str:
+    """``$1,204.50``, ``−$3.92``, in Germany ``1.204,50 €``; without decimals when ``whole``.
+
+    As the ``language`` writes amounts in the ``country`` (CLDR, through babel).
+    """
+    amount, locale = minor / 10 ** minor_digits(currency), locale_of(country, language)
     said: str = format_currency(
         round(amount) if whole else amount,
         currency,
-        locale="en_US",
+        locale=locale,
         currency_digits=not whole,
-        format="¤#,##0;-¤#,##0" if whole else None,
+        format=_whole_pattern(locale) if whole else None,
     )
     return said.replace("-", "−")
+
+
+@cache
+def locale_of(country: str, language: str = "en") -> Locale:
+    """How a language writes figures and dates in a country; American English where the CLDR knows neither."""
+    for tag in (f"{language}_{country}", language):
+        try:
+            return Locale.parse(tag)
+        except (UnknownLocaleError, ValueError):
+            continue
+    return Locale("en", "US")
+
+
+@cache
+def _whole_pattern(locale: Locale) -> str:
+    return re.sub(r"\.0+", "", str(locale.currency_formats["standard"].pattern))

@@ -154,11 +154,15 @@ class Names:
     departments: dict[int, str]
 
 
-def say_benefit(terms: Terms, currency: str, names: Names) -> str:
+def say_benefit(terms: Terms, currency: str, names: Names, country: str = "US") -> str:
     """``10 % off Food``, ``$5.00 off``, ``Oat shampoo free``."""
     if terms.kind == "item":
         return f"{names.items.get(terms.item or 0, 'an item no longer on file')} free"
-    off = f"{terms.percent} %" if terms.kind == "percent" else say_money(terms.amount, currency)
+    off = (
+        f"{terms.percent} %"
+        if terms.kind == "percent"
+        else say_money(terms.amount, currency, country=country)
+    )
     what = [
         *(names.items.get(at, "") for at in terms.items),
         *terms.categories,
@@ -167,16 +171,16 @@ def say_benefit(terms: Terms, currency: str, names: Names) -> str:
     return f"{off} off" + (f" {', '.join(one for one in what if one)}" if not terms.whole else "")
 
 
-def say_terms(terms: Terms, currency: str, until: str = "") -> str:
+def say_terms(terms: Terms, currency: str, until: str = "", country: str = "US") -> str:
     """The small print: least, most, until, uses.
 
     ``until`` is the last day it holds, said; empty for the general rule.
     """
     parts = []
     if terms.least:
-        parts.append(f"on {say_money(terms.least, currency)} or more")
+        parts.append(f"on {say_money(terms.least, currency, country=country)} or more")
     if terms.most is not None:
-        parts.append(f"{say_money(terms.most, currency)} at most")
+        parts.append(f"{say_money(terms.most, currency, country=country)} at most")
     if until:
         parts.append(f"until {until}")
     elif terms.days is not None or terms.until is not None:

@@ -4,7 +4,6 @@ from dataclasses import dataclass, field
 
 from loyalbell.core.channels import TYPES
 from loyalbell.core.clock.send_windows import EVERY_DAY, SendWindow
-from loyalbell.core.history.money import say_money
 from loyalbell.core.segments.conditions.wording import Saying
 from loyalbell.core.sequences.event_filter import EventFilter
 
@@ -87,7 +86,7 @@ def say_event_filter(what: EventFilter, names: Names) -> str:
     if what.others:
         said += " of what no other sequence names"
     if what.least is not None:
-        said += f" of {say_money(what.least, names.saying.currency)} or more"
+        said += f" of {names.saying.money(what.least)} or more"
     if what.low > 0 or what.high < 100:
         said += f" scored {what.low} to {what.high} %"
     return said

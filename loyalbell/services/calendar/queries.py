@@ -8,6 +8,7 @@ from itertools import takewhile
 from sqlalchemy import func, select, text
 
 from loyalbell.core.clock.zones import day_of, zone_of
+from loyalbell.core.history.money import locale_of
 from loyalbell.core.policy.delivery_state import HANDED_OVER
 from loyalbell.services.application import Application
 from loyalbell.services.campaigns.audience import plan_of
@@ -42,10 +43,12 @@ class CalendarDay:
 
 
 def calendar(application: Application, coming: Coming | None) -> list[CalendarDay]:
-    """Whole weeks from two weeks back to the end of what is expected; Monday first."""
-    now, zone = application.clock.now(), zone_of(application.the_shop().zone)
+    """Whole weeks, as the shop's country begins them, from two weeks back to the end of what is expected."""
+    now, shop = application.clock.now(), application.the_shop()
+    zone = zone_of(shop.zone)
     today = zone.day(int(now.timestamp()))
-    first = today - (today + 3) % 7 - 7 * PAST_WEEKS
+    # 1 January 1970 was a Thursday
+    first = today - (today + 3 - locale_of(shop.country).first_week_day) % 7 - 7 * PAST_WEEKS
     days = {at: CalendarDay(day_of(at)) for at in range(first, first + 7 * (PAST_WEEKS + WEEKS + 1))}
     start = datetime.fromtimestamp(zone.instant(first, 0), now.tzinfo)
     with application.database.reading() as session:

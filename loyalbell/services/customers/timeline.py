@@ -97,11 +97,14 @@ class _Diary:
     def __init__(self, session: Session, person_id: int, put_down_to: Mapping[int, str]) -> None:
         self.session, self.person_id, self.put_down_to = session, person_id, put_down_to
         shop = session.get_one(Shop, 1)
-        self.zone, self.currency = shop.zone, shop.currency
+        self.zone, self.currency, self.country = shop.zone, shop.currency, shop.country
         self.names: dict[type, dict[int, str]] = {
             table: dict(session.execute(select(table.id, table.name)).all())
             for table in (Department, Location, Staff, Item)
         }
+
+    def _money(self, minor: int) -> str:
+        return say_money(minor, self.currency, country=self.country)
 
     def _name(self, table: type, row_id: int | None) -> str:
         return self.names[table].get(row_id or 0, "")
@@ -121,14 +124,14 @@ class _Diary:
         )
         for line, name in rows:
             count = f"{line.quantity / 1000:g} × " if line.quantity != 1000 else ""
-            money = say_money(line.total_minor, self.currency)
+            money = self._money(line.total_minor)
             lines.setdefault(line.order_id, []).append((count, name or "something unnamed", money))
         entries = []
         for order in self._all(Order):
             own = lines.get(order.id, [])
             fate = self._fate(order)
             where = self._name(Department, order.department_id)
-            title = f"{fate}{' in ' + where if where else ''}, {say_money(order.total_minor, self.currency)}"
+            title = f"{fate}{' in ' + where if where else ''}, {self._money(order.total_minor)}"
             detail = ", ".join(count + name for count, name, _ in own)
             facts = [(count + name, money) for count, name, money in own]
             entries.append(
@@ -149,9 +152,9 @@ class _Diary:
         if order.id in self.put_down_to:
             facts.append(("Followed", self.put_down_to[order.id]))
         if order.discount_minor:
-            facts.append(("Discount", say_money(order.discount_minor, self.currency)))
+            facts.append(("Discount", self._money(order.discount_minor)))
         if order.refunded_minor:
-            facts.append(("Refunded", say_money(order.refunded_minor, self.currency)))
+            facts.append(("Refunded", self._money(order.refunded_minor)))
         for name in ("confirmed", "shipped", "delivered", "cancelled", "refunded"):
             at: datetime | None = getattr(order, f"{name}_at")
             if at is not None:

@@ -260,7 +260,9 @@ def _cards(session: Session, shop: Shop) -> dict[int, dict[str, str]]:
         item.id: {
             "id": str(item.id),
             "name": item.name,
-            "price": say_money(item.price_minor, shop.currency) if item.price_minor is not None else "",
+            "price": ""
+            if item.price_minor is None
+            else say_money(item.price_minor, shop.currency, country=shop.country),
             "picture": picture_url(shop, own[item.id]) if item.id in own else item.picture_url or "",
             "url": item.link or shop.public_url,
         }

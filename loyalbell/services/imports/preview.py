@@ -105,7 +105,12 @@ class _Reading:
         if money is None and name is None:
             return []
         many = f"{values.get('quantity', 1_000) / 1_000:g} × {name or 'something'}"
-        return [("line", many if money is None else f"{many}, {say_money(money, self.currency)}")]
+        return [
+            (
+                "line",
+                many if money is None else f"{many}, {say_money(money, self.currency, country=self.country)}",
+            )
+        ]
 
     def records(self, rows: Sequence[list[str]]) -> Iterator[Shown]:
         for values, problems in self._read(rows):
@@ -139,7 +144,7 @@ class _Reading:
 
     def _say(self, name: str, value: Any) -> str:
         if name in MONEY or name in ("before_minor",):
-            return say_money(value, self.currency)
+            return say_money(value, self.currency, country=self.country)
         if self.reads.get(name) == "when":
             return self._when(value)
         if name == "quantity":

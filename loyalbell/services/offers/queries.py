@@ -70,9 +70,9 @@ def facts(
     said = code.code if code else SAMPLE_CODE
     page = f"{shop.public_url}/offer/{said}"
     return {
-        "name": say_benefit(terms, shop.currency, names(session)),
+        "name": say_benefit(terms, shop.currency, names(session), shop.country),
         "code": said,
-        "terms": say_terms(terms, shop.currency, last),
+        "terms": say_terms(terms, shop.currency, last, shop.country),
         "until": last,
         "url": page,
         "qr": f"{page}/qr.png",

@@ -8,9 +8,11 @@ from functools import cache
 from pathlib import Path
 from zoneinfo import ZoneInfo, available_timezones
 
-from babel import Locale, UnknownLocaleError
+from babel import Locale
 from babel.dates import format_date, format_time
 from babel.numbers import format_currency, get_currency_name, get_territory_currencies
+
+from loyalbell.core.history.money import locale_of
 
 CITIES = Path(__file__).with_name("cities.json")
 ENGLISH = Locale("en")
@@ -59,14 +61,6 @@ def currency_of(country: str) -> str:
     """What one pays with there, or an empty string."""
     known = get_territory_currencies(country)
     return known[-1] if known else ""
-
-
-def locale_of(country: str, language: str = "en") -> Locale:
-    """How a language writes figures and dates in a country; plain English where the CLDR knows none."""
-    try:
-        return Locale.parse(f"{language}_{country}")
-    except (UnknownLocaleError, ValueError):
-        return ENGLISH
 
 
 def example(country: str, currency: str, zone: str, now: datetime) -> str:

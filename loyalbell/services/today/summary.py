@@ -89,7 +89,8 @@ def _back(application: Application, days: Days) -> list[SummaryLine]:
     address = f"/results?days=own&first={days.first}&last={days.last}"
     every = int(within.sum())
     if orders:
-        money = say_money(int(credited.money[ours].sum()), application.the_shop().currency, whole=True)
+        shop = application.the_shop()
+        money = say_money(int(credited.money[ours].sum()), shop.currency, True, shop.country)
         words = f"{_orders(orders)} of {every:,} followed a message: {money}, from {_people(people)}."
     else:
         words = f"None of {_orders(every)} followed a message." if every else "Nobody ordered."

@@ -1,12 +1,11 @@
 """A whole name parted into first and last name, as its language writes it."""
 
-import re
-
 from nameparser import HumanName
+
+from loyalbell.storage.schema.people import FAMILY_FIRST_LETTERS
 
 FAMILY_FIRST = frozenset(("JP", "CN", "TW", "KR", "HU", "VN"))
 """Where the family name usually stands first (CLDR, personNames, nameOrderLocales)."""
-_CJK = re.compile(r"[\u3040-\u30ff\u3400-\u9fff\uac00-\ud7af]")
 
 
 def part_name(whole: str, country: str = "", last_first: bool = False) -> tuple[str, str]:
@@ -14,10 +13,10 @@ def part_name(whole: str, country: str = "", last_first: bool = False) -> tuple[
     what follows a name (*Jr.*) are left out. ``last_first`` where somebody said that it always does.
     """
     whole = " ".join(whole.split())
-    if last_first and "," not in whole and not _CJK.search(whole):
+    if last_first and "," not in whole and not FAMILY_FIRST_LETTERS.search(whole):
         names, _, given = whole.rpartition(" ")
         return given, names
-    if _CJK.search(whole):
+    if FAMILY_FIRST_LETTERS.search(whole):
         return _part_cjk(whole)
     if country in FAMILY_FIRST and "," not in whole and " " in whole:
         family, _, given = whole.partition(" ")

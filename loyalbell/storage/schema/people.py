@@ -1,11 +1,15 @@
 """Customers, the ids other programs know them by, whom they care for, and what they agreed to."""
 
+import re
 from datetime import datetime
 
 from sqlalchemy import ForeignKey, Index, UniqueConstraint
 from sqlalchemy.orm import Mapped, mapped_column
 
 from loyalbell.storage.schema.base import Base
+
+FAMILY_FIRST_LETTERS = re.compile(r"[\u3040-\u30ff\u3400-\u9fff\uac00-\ud7af]")
+"""Kana, Han and Hangul."""
 
 
 class Person(Base):
@@ -46,8 +50,9 @@ class Person(Base):
 
     @property
     def name(self) -> str:
-        """First and last name, or an empty string."""
-        return " ".join(part for part in (self.first_name, self.last_name) if part)
+        """First and last name, or an empty string; the family name first where the name is written so."""
+        parts = [part for part in (self.first_name, self.last_name) if part]
+        return " ".join(parts[::-1] if FAMILY_FIRST_LETTERS.search("".join(parts)) else parts)
 
 
 class ExternalId(Base):

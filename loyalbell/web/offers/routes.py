@@ -31,14 +31,13 @@ SHOWN_CODES = 50
 
 @router.get("/offers")
 def list_page(context: RequestContext = SignedIn) -> Response:
-    currency, known = (
-        context.application.the_shop().currency,
-        offer_queries.names_for_words(context.application),
-    )
+    shop, known = context.application.the_shop(), offer_queries.names_for_words(context.application)
     rows = []
     for offer, figures in offer_queries.with_figures(context.application):
         terms = offer_queries.terms_of(offer)
-        rows.append((offer, say_benefit(terms, currency, known), say_terms(terms, currency), figures))
+        benefit = say_benefit(terms, shop.currency, known, shop.country)
+        small_print = say_terms(terms, shop.currency, country=shop.country)
+        rows.append((offer, benefit, small_print, figures))
     return context.page("offers/offers.html", "messages", rows=rows)
 
 
@@ -94,8 +93,8 @@ def _reading(context: RequestContext, terms: Terms) -> dict[str, Any]:
     whole = terms.whole and terms.kind != "item" and usual
     worth = given(terms, [Line(usual)]) if whole else None
     return {
-        "said": say_benefit(terms, shop.currency, known),
-        "small_print": say_terms(terms, shop.currency),
+        "said": say_benefit(terms, shop.currency, known, shop.country),
+        "small_print": say_terms(terms, shop.currency, country=shop.country),
         "last_day": until - timedelta(seconds=1) if until else None,
         "usual": usual,
         "worth": worth,
@@ -180,15 +179,15 @@ def _till(context: RequestContext, typed: str, problem: str | None = None, done:
 
 
 def _look_up(context: RequestContext, typed: str) -> dict[str, Any]:
-    currency = context.application.the_shop().currency
+    shop = context.application.the_shop()
     found = offer_queries.look_up(context.application, typed)
     terms, known = offer_queries.terms_of(found.offer), offer_queries.names_for_words(context.application)
     return {
         "code": found.code,
         "offer": found.offer,
         "person": found.person,
-        "benefit": say_benefit(terms, currency, known),
-        "small_print": say_terms(terms, currency),
+        "benefit": say_benefit(terms, shop.currency, known, shop.country),
+        "small_print": say_terms(terms, shop.currency, country=shop.country),
         "why_not": found.why_not,
         "uses": found.uses,
     }

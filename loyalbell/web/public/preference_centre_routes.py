@@ -164,7 +164,7 @@ def offer(code: str, request: Request) -> Response:
     application = application_of(request)
     shop = application.the_shop()
     facts = offer_queries.shown_to_its_holder(application, found[1], held)
-    said = say_benefit(terms, shop.currency, offer_queries.names_for_words(application))
+    said = say_benefit(terms, shop.currency, offer_queries.names_for_words(application), shop.country)
     return _page(
         request,
         "public/offer.html",
@@ -172,7 +172,7 @@ def offer(code: str, request: Request) -> Response:
         code=held,
         said=said,
         until=facts["until"],
-        small_print=say_terms(terms, shop.currency, str(facts["until"] or "")),
+        small_print=say_terms(terms, shop.currency, str(facts["until"] or ""), shop.country),
         why_not=offer_queries.why_not(held, application.clock.now(), shop.zone),
     )
 

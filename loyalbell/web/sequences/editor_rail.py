@@ -190,10 +190,11 @@ def facts(context: RequestContext, figures: Figures, days: int) -> list[tuple[st
         )
     rows.append(("replies expected a week", f"{figures.replies * 7 / days:.1f}"))
     if figures.cost:
+        shop = context.application.the_shop()
         rows.append(
             (
                 "cost of texts and chats a month",
-                say_money(round(figures.cost * 30.44 / days), context.application.the_shop().currency),
+                say_money(round(figures.cost * 30.44 / days), shop.currency, country=shop.country),
             )
         )
     return rows

@@ -33,6 +33,20 @@ class Money(unittest.TestCase):
         """Source: ISO 4217 minor units, as CLDR in the package babel gives them."""
         self.assertEqual([minor_digits(code) for code in ("USD", "JPY", "KWD", "EUR")], [2, 0, 3, 2])
 
+    def test_amounts_as_countries_write_them(self) -> None:
+        """Source: CLDR, through babel; what an English reader sees in each country."""
+        cases = {
+            ("US", "USD"): ("$1,234.50", "$1,234"),
+            ("GB", "GBP"): ("£1,234.50", "£1,234"),
+            ("DE", "EUR"): ("1.234,50\u00a0€", "1.234\u00a0€"),
+            ("CH", "CHF"): ("CHF\u00a01’234.50", "CHF\u00a01’234"),
+            ("JP", "JPY"): ("¥123,450", "¥123,450"),
+            ("XX", "USD"): ("$1,234.50", "$1,234"),
+        }
+        for (country, currency), (whole, round_) in cases.items():
+            self.assertEqual(say_money(123450, currency, country=country), whole)
+            self.assertEqual(say_money(123450, currency, True, country), round_)
+
     @given(st.integers(-(10**12), 10**12))
     def test_what_is_said_reads_back(self, minor: int) -> None:
         self.assertEqual(parse_money(say_money(minor, "USD"), 2), minor)

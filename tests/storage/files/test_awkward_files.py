@@ -245,6 +245,11 @@ class MoreOfThem(AwkwardCase):
                 # whoever two of the files name by one id or address is one person
                 self.assertEqual(set(expected) - set(self.people(*born)), set(), before)
 
+    def test_names_are_shown_as_they_are_written(self) -> None:
+        self.of(JAPANESE)
+        self.bring("shift-jis.csv")
+        self.assertEqual(self.people("name"), [("山田 太郎",), ("鈴木 花子",)])
+
     def test_numbers_that_nobody_has(self) -> None:
         self.of(("GB", "GBP", "Europe/London"))
         run = self.bring("short-phones.csv")

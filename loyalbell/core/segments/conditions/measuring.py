@@ -8,7 +8,6 @@ import numpy as np
 from numpy.typing import NDArray
 
 from loyalbell.core.history.columns import Ints, Mask, Rows, Small, distinct
-from loyalbell.core.history.money import say_money
 from loyalbell.core.history.visits import local_days
 from loyalbell.core.segments.conditions.base import Comparison
 from loyalbell.core.segments.conditions.wording import Saying
@@ -104,10 +103,10 @@ def _say_measured(line: Any, measured: Measured, number: int, saying: Saying) ->
     value = int(measured.values[number])
     measure = getattr(line, "measure", "count")
     if measure == "sum":
-        return f"{say_money(value, saying.currency)}"
+        return saying.money(value)
     if measure == "average":
         scale: Any = measured.scale
-        return f"{say_money(round(value / int(scale[number])), saying.currency)} on average"
+        return f"{saying.money(round(value / int(scale[number])))} on average"
     if measure == "quantity":
         return f"{value / 1000:g}"
     if measure in ("first", "last"):

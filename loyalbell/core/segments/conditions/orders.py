@@ -7,7 +7,6 @@ from pydantic import Field
 
 from loyalbell.core.history.before import before
 from loyalbell.core.history.columns import Ints, Mask, Rows
-from loyalbell.core.history.money import say_money
 from loyalbell.core.segments.conditions.base import Amount, Comparison, ConditionType
 from loyalbell.core.segments.conditions.measuring import (
     Measured,
@@ -105,7 +104,7 @@ def say(line: OrdersCondition, saying: Saying) -> str:
         say_measure(line, saying).removeprefix("for ") if line.measure == "sum" else say_measure(line, saying)
     )
     nth = f"their {ordinal(line.nth)} order" if line.nth else ""
-    least = f"for {say_money(line.least, saying.currency)} or more each time" if line.least else ""
+    least = f"for {saying.money(line.least)} or more each time" if line.least else ""
     places = saying.catalogue
     return join(
         "have",

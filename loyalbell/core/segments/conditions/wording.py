@@ -25,11 +25,15 @@ class Saying:
     """What the ids in a rule are called: the catalogue, and segments and messages by id."""
 
     currency: str = "USD"
+    country: str = "US"
     catalogue: Catalogue = field(default_factory=Catalogue)
     segments: Mapping[int, str] = field(default_factory=dict)
     messages: Mapping[int, str] = field(default_factory=dict)
     offers: Mapping[int, str] = field(default_factory=dict)
     sequences: Mapping[int, str] = field(default_factory=dict)
+
+    def money(self, minor: int) -> str:
+        return say_money(minor, self.currency, country=self.country)
 
 
 def say_period(period: Period) -> str:
@@ -71,9 +75,9 @@ def say_measure(line: Any, saying: Saying) -> str:
     if measure == "count":
         return "" if says_never(line) else f"{line.comparison} {say_times(line.value)}"
     if measure == "sum":
-        return f"for {line.comparison} {say_money(line.value, saying.currency)}"
+        return f"for {line.comparison} {saying.money(line.value)}"
     if measure == "average":
-        return f"for {line.comparison} {say_money(line.value, saying.currency)} on average"
+        return f"for {line.comparison} {saying.money(line.value)} on average"
     if measure == "quantity":
         return f"{line.comparison} {line.value:,} of them"
     if measure == "days":
