@@ -56,7 +56,7 @@ class InitTest(unittest.TestCase):
         for changed, words in (
             ({"zone": "London"}, "is not a time zone"),
             ({"currency": "pounds"}, "is not a currency code"),
-            ({"country": "UK and more"}, "two letters"),
+            ({"country": "UK and more"}, "two-letter code"),
             ({"email": "ida"}, "is not an email address"),
         ):
             with self.subTest(words):

@@ -244,7 +244,7 @@ class TheDesk(ApplicationCase):
             ({"name": " "}, "name"),
             ({"zone": "Mars"}, "time zone"),
             ({"currency": "XX"}, "currency"),
-            ({"country": "USA"}, "two letters"),
+            ({"country": "USA"}, "two-letter code"),
             ({"sender_email": "me"}, "not an email"),
             ({"public_url": "shop.example"}, "https://"),
             ({"smtp_port": 0}, "port"),

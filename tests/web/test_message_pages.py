@@ -306,7 +306,7 @@ class OwnPages(SignedInPages):
         self.assertNotIn(f"/customers/{person}", page)
         self.client.post(
             f"/preferences/{token}",
-            data={"often": "monthly", "pause": "30", "birthday_month": "2", "birthday_day": "29"},
+            data={"often": "monthly", "pause": "30", "birthday-month": "2", "birthday-day": "29"},
         )
         self.assertEqual(self.state(person), "refused")
         with self.application.database.reading() as session:
@@ -316,7 +316,7 @@ class OwnPages(SignedInPages):
         self.client.post(f"/preferences/{kept.token}", data={"email": "1", "often": "any"})
         self.assertEqual(self.state(person), "agreed")
         page = self.client.post(
-            f"/preferences/{token}", data={"email": "1", "birthday_month": "2", "birthday_day": "31"}
+            f"/preferences/{token}", data={"email": "1", "birthday-month": "2", "birthday-day": "31"}
         ).text
         self.assertIn("no day of the year", page)
         self.assertEqual(self.client.get("/preferences/unknown").status_code, 404)

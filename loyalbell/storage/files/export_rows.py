@@ -68,6 +68,10 @@ HEADINGS: dict[str, tuple[str, ...]] = {
         "Note",
         "Closed since",
         "Deceased since",
+        "Number of purchases",
+        "Total spent",
+        "First purchase",
+        "Last purchase",
     ),
     "orders": (
         "Order ID",
@@ -229,7 +233,8 @@ def _birthday(one: Person | Companion) -> str:
 
 
 def _customers(reader: Reader, only: Sequence[int] | None) -> Iterator[list[str]]:
-    zone, own = ZoneInfo(reader.get_one(Shop, 1).zone), Own(reader)
+    shop, own = reader.get_one(Shop, 1), Own(reader)
+    zone, digits = ZoneInfo(shop.zone), minor_digits(shop.currency)
     for people in _chunks(reader, Person, only):
         ids = [person.id for person in people]
         known, own_cells = external_ids(reader, ids), own.cells(reader, ids)
@@ -257,6 +262,10 @@ def _customers(reader: Reader, only: Sequence[int] | None) -> Iterator[list[str]
                 notes.get(person.id, ""),
                 when(person.closed_at, zone),
                 when(person.deceased_at, zone),
+                "" if person.before_orders is None else str(person.before_orders),
+                plain_money(person.before_minor, digits),
+                when(person.before_first_at, zone),
+                when(person.before_last_at, zone),
                 *own_cells[person.id],
             ]
         reader.expunge_all()

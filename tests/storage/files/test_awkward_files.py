@@ -5,6 +5,7 @@ The files are made up (``scripts/make_awkward_files.py``); what they hold is wri
 
 import unittest
 from datetime import UTC, datetime
+from io import BytesIO
 from pathlib import Path
 from typing import Any
 from zoneinfo import ZoneInfo
@@ -25,6 +26,7 @@ from loyalbell.storage.schema import (
     Person,
     Shop,
 )
+from tests.storage.files.test_export import out
 from tests.support import ApplicationCase, said_of_rows
 
 FOLDER = Path(__file__).parent / "awkward"
@@ -310,6 +312,11 @@ class MoreOfThem(AwkwardCase):
             self.people("before_orders", "before_minor", "before_last_at")[0], (12, 34050, midnight)
         )
         self.assertEqual(len(self.application.snapshot().orders), 0)
+        text = out(self.application, "customers")
+        again = import_commands.begin_import(self.application, None, "out.csv", BytesIO(text.encode()), "Ida")
+        self.assertEqual(again.kind, "customers")
+        self.assertEqual(self.finish(again).unchanged, 2)
+        self.assertEqual(out(self.application, "customers"), text)
 
     def test_agreed_on_a_day_of_the_file(self) -> None:
         run = self.begin("agreed-on.csv")
@@ -368,8 +375,6 @@ class MoreOfThem(AwkwardCase):
         text = (FOLDER / "moved-appointment.ics").read_text(encoding="utf-8")
         begin = text.index("BEGIN:VEVENT", text.index("BEGIN:VEVENT") + 1)
         unmoved = text[:begin] + "END:VCALENDAR\n"
-        from io import BytesIO
-
         first = import_commands.begin_import(
             self.application, None, "a.ics", BytesIO(unmoved.encode()), "Ida"
         )

@@ -17,13 +17,9 @@ from loyalbell.services.imports import commands as import_commands
 from loyalbell.services.imports import under_way
 from loyalbell.services.scheduler import tick
 from loyalbell.storage import long_write
-from loyalbell.storage.files import (
-    customer_import,
-    order_import,
-    order_line_import,
-    order_upsert,
-    record_import,
-)
+from loyalbell.storage.files import record_import
+from loyalbell.storage.files.customers import customer_import
+from loyalbell.storage.files.orders import order_import, order_line_import, order_upsert
 from loyalbell.storage.schema import ImportRun, Order, OrderLine, Person, Visit
 from tests.services.sequences.test_runner import AFTER_AN_ORDER, SequenceCase
 from tests.storage.files.test_imports import ImportCase
