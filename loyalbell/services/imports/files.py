@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import Any
 
 from loyalbell.services.application import Application
-from loyalbell.storage.files.tables.conversion import as_table
+from loyalbell.storage.files.tables.apart import as_table_apart
 from loyalbell.storage.files.tables.problems import FileProblem
 from loyalbell.storage.files.tables.table_reader import (
     Reading,
@@ -65,7 +65,7 @@ class Table:
 def look_at(application: Application, source: Path, table: Path, kind: str | None, reading: Reading) -> Table:
     """Makes a table of a file where needed and looks at its start. Raises ``FileProblem``."""
     shop = application.the_shop()
-    made = as_table(source, table, kind, shop.zone, reading.sheet)
+    made = as_table_apart(source, table, kind, shop.zone, reading.sheet)
     path = table if made else source
     found = shape_of(path, reading, shop.country)
     samples = rows_of(path, found)

@@ -33,9 +33,8 @@ def as_table(
 
     Raises ``FileProblem`` and writes nothing.
     """
-    with source.open("rb") as file:
-        first = file.read(FIRST_BYTES)
-    start = first.replace(b"\x00", b"").lstrip(b"\xef\xbb\xbf\xff\xfe \r\n\t").upper()
+    first = _first_bytes(source)
+    start = _start(first)
     if is_workbook(first):
         book = Workbook(source)
         taken = sheet or book.likeliest()
@@ -50,10 +49,32 @@ def as_table(
         _only_for(kind, "appointments", "A calendar")
         _write(table, read_calendar(_text_of(source), zone))
         return Converted("appointments")
-    if b"<TABLE" in start or start.startswith((b"<!DOCTYPE HTML", b"<HTML")):
+    if _is_page(start):
         _write(table, read_html(source.read_bytes()))
         return Converted()
     return None
+
+
+def is_text(source: Path) -> bool:
+    """Whether a file is read as it is, line by line."""
+    first = _first_bytes(source)
+    start = _start(first)
+    others = (b"BEGIN:VCARD", b"BEGIN:VCALENDAR")
+    return not (is_workbook(first) or start.startswith(others) or _is_page(start))
+
+
+def _first_bytes(source: Path) -> bytes:
+    with source.open("rb") as file:
+        return file.read(FIRST_BYTES)
+
+
+def _start(first: bytes) -> bytes:
+    """In capitals, without marks of an encoding."""
+    return first.replace(b"\x00", b"").lstrip(b"\xef\xbb\xbf\xff\xfe \r\n\t").upper()
+
+
+def _is_page(start: bytes) -> bool:
+    return b"<TABLE" in start or start.startswith((b"<!DOCTYPE HTML", b"<HTML"))
 
 
 def _only_for(kind: str | None, wanted: str, what: str) -> None:

@@ -15,6 +15,8 @@ from loyalbell.storage.files.tables.problems import FileProblem
 
 MOST_CELLS_WIDE = 2_000
 LOOKED_AT = 200
+MOST_UNPACKED = 1_500_000_000
+"""Bytes of a spreadsheet once it is unpacked."""
 OLE = b"\xd0\xcf\x11\xe0\xa1\xb1\x1a\xe1"
 """How files of older office programs begin (MS-CFB, header signature)."""
 ZIP = b"PK\x03\x04"
@@ -95,6 +97,10 @@ def _holds_xlsx(path: Path) -> bool:
         if not file.read(8).startswith(ZIP):
             return False
     with zipfile.ZipFile(path) as packed:
+        if sum(part.file_size for part in packed.infolist()) > MOST_UNPACKED:
+            raise FileProblem(
+                "This spreadsheet is too large to be read. Save it in smaller parts, or as CSV."
+            )
         return "xl/workbook.xml" in packed.namelist()
 
 
