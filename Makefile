@@ -5,7 +5,7 @@ PORT ?= 8000
 DATA ?= demo-data
 FRESH ?=
 
-.PHONY: demo test test-core test-fast mutants worlds kills bad-days package check bench screenshots fmt vendor browser clean
+.PHONY: demo test test-core test-fast mutants worlds kills fuzz bad-days package check bench screenshots fmt vendor browser clean
 
 $(VENV)/run.stamp: requirements/run.txt
 	test -x $(BIN)/python || $(PYTHON) -m venv $(VENV)
@@ -34,6 +34,9 @@ test-fast: $(VENV)/development.stamp
 
 mutants: $(VENV)/development.stamp
 	$(BIN)/python -m tests.mutants
+
+fuzz: $(VENV)/development.stamp
+	$(BIN)/python -m tests.fuzz
 
 worlds: $(VENV)/development.stamp
 	$(BIN)/python -m tests.worlds

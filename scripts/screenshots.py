@@ -38,9 +38,9 @@ VIEWS = {
     "rhythm": "/rhythm",
     "why": "/segments/2/why/21",
     "rehearsal": "/sequences/5/rehearsal",
-    "other-programs": "/other-programs",
+    "catalogue": "/catalogue",
     "replies": "/replies",
-    "offer": "/offers/2",
+    "getting-started": "/guide",
     "sequences": "/sequences",
     "sequence": "/sequences/5",
 }

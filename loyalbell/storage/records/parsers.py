@@ -23,7 +23,22 @@ BLANKS = frozenset(
     "- -- --- – — ? ?? ??? . n/a #n/a n.a. n.v. k.a. s/d null (null) nil none nan unknown unbekannt inconnu"
     " desconocido (blank) (leer) #value! #ref! #name? #wert! undefined 0000-00-00 00/00/0000 00.00.0000"
     " 0000-00-00T00:00:00".split()
-) | {"k. a.", "n. a.", "s. o.", "0000-00-00 00:00:00", "not given", "not known", "no email"}
+) | {
+    "keine",
+    "kein",
+    "keiner",
+    "ninguno",
+    "ninguna",
+    "aucun",
+    "aucune",
+    "k. a.",
+    "n. a.",
+    "s. o.",
+    "0000-00-00 00:00:00",
+    "not given",
+    "not known",
+    "no email",
+}
 """What people write into a cell to say that there is nothing (common practice, no source)."""
 LONGEST_SHOWN = 60
 

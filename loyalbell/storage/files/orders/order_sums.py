@@ -6,19 +6,22 @@ from typing import TYPE_CHECKING, Any
 if TYPE_CHECKING:
     from loyalbell.storage.files.orders.order_draft import Draft
 
-PLACED, TOTAL = 2, 9
+PLACED, CANCELLED, TOTAL = 2, 6, 9
 """Where an order's row holds them (``order_upsert.ORDER_COLUMNS``)."""
 
 
 def found_in(draft: "Draft", sums: list[int] | None, rows: Sequence[tuple[Any, ...]]) -> dict[str, Any]:
-    """``orders``, their ``total`` (minor units), ``first`` and ``last`` (seconds since 1970), ``people``; and
-    of orders with a total of their own and with lines: how many ``compared``, how many ``differ``, both sums
-    of these, and an ``example`` of one: its id, its own total, the sum of its lines.
+    """``orders``, their ``total`` (minor units) and what of it is of ``cancelled`` ones, ``people``,
+    ``lines``, ``first`` and ``last`` (seconds since 1970).
+
+    Of orders with a total of their own and with lines: how many ``compared`` and ``differ``, both sums of
+    these, and an ``example`` of one: its id, its own total, the sum of its lines.
     """
     found: dict[str, Any] = {
         "orders": len(rows),
         "people": len({row[0] for row in rows}),
         "total": sum(row[TOTAL] for row in rows),
+        "cancelled": sum(row[TOTAL] for row in rows if row[CANCELLED] is not None),
         "lines": len(draft.line_order),
     }
     if rows:
