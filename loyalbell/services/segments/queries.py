@@ -95,15 +95,8 @@ def saying(application: Application, snapshot: HistorySnapshot) -> Saying:
         letters = dict(session.execute(select(Message.id, Message.name)).all())
         given = dict(session.execute(select(Offer.id, Offer.name)).all())
         sequences = dict(session.execute(select(Sequence.id, Sequence.name)).all())
-    return Saying(
-        snapshot.currency,
-        application.the_shop().country,
-        snapshot.catalogue,
-        names,
-        letters,
-        given,
-        sequences,
-    )
+    country = application.the_shop().country
+    return Saying(snapshot.currency, snapshot.catalogue, names, letters, given, sequences, country)
 
 
 def words_of(application: Application, rule: Rule) -> str:

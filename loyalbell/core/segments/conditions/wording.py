@@ -25,12 +25,12 @@ class Saying:
     """What the ids in a rule are called: the catalogue, and segments and messages by id."""
 
     currency: str = "USD"
-    country: str = "US"
     catalogue: Catalogue = field(default_factory=Catalogue)
     segments: Mapping[int, str] = field(default_factory=dict)
     messages: Mapping[int, str] = field(default_factory=dict)
     offers: Mapping[int, str] = field(default_factory=dict)
     sequences: Mapping[int, str] = field(default_factory=dict)
+    country: str = "US"
 
     def money(self, minor: int) -> str:
         return say_money(minor, self.currency, country=self.country)
