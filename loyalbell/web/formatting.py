@@ -45,6 +45,12 @@ class Formatter:
         said = f"{_say_date(local.date(), other_year)}, {local.hour}:{local:%M}"
         return _time(local, said)
 
+    def plain_when(self, instant: datetime) -> str:
+        """``Wed 20 May, 10:00``, for a sentence or a button."""
+        local = instant.astimezone(self.zone)
+        other_year = local.year != self.now.astimezone(self.zone).year
+        return f"{_say_date(local.date(), other_year)}, {local.hour}:{local:%M}"
+
     def day(self, instant: datetime | None) -> Markup:
         if instant is None:
             return Markup("–")

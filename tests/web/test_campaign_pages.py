@@ -30,6 +30,12 @@ USUAL = {
 }
 
 
+def found(page: str, pattern: str) -> str:
+    match = re.search(pattern, page)
+    assert match is not None, pattern
+    return match[1]
+
+
 class CampaignPages(SignedInPages):
     def setUp(self) -> None:
         super().setUp()
@@ -97,6 +103,69 @@ class CampaignPages(SignedInPages):
         page = self.client.get(f"/campaigns/{self.made}").text
         self.assertRegex(page, 'name="goal_share"[^>]*value="12"')
         self.assertIsNone(self.plan(goal_share="12", goal_days="5").goal, "not ticked")
+
+    def test_what_stands_in_the_form_is_what_is_sent(self) -> None:
+        """A day and a share held back typed in, then *Send* pressed at once: nothing may leave today."""
+        day = (self.application.clock.now() + timedelta(days=3)).date()
+        typed = USUAL | {"when": "later", "day": day.isoformat(), "clock": "10:00", "held_back": "20"}
+        sheet = self.client.get(f"/campaigns/{self.made}").text
+        self.assertIn(f'formaction="/campaigns/{self.made}/sure"', sheet)
+        self.assertNotIn(f'action="/campaigns/{self.made}/send"', sheet.replace("formaction", ""))
+        asked = unescape(self.post(f"/campaigns/{self.made}/sure", **typed).text)
+        self.assertRegex(asked, rf"goes to [\d,]+ people on \w+ {day.day} \w+, 10:00; \d+ are held back")
+        people, mark = (found(asked, rf'name="{name}"\s+value="(\w+)"') for name in ("people", "mark"))
+        self.post(f"/campaigns/{self.made}/send", people=people, mark=mark)
+        with self.application.database.reading() as session:
+            kept = session.get_one(Campaign, self.made)
+            sent = session.scalar(
+                select(schema.Delivery.id).where(
+                    schema.Delivery.origin_kind == "campaign", schema.Delivery.origin_id == self.made
+                )
+            )
+        self.assertEqual((kept.state, plan_of(kept).held_back, sent), ("scheduled", 20, None))
+        assert kept.goes_out_at is not None
+        self.assertEqual(kept.goes_out_at.date(), day)
+
+    def test_what_was_changed_since_it_was_asked_is_not_sent(self) -> None:
+        def meanwhile_plan() -> None:
+            self.post(f"/campaigns/{self.made}/plan", **USUAL | {"variant": str(self.letters[1])})
+
+        def meanwhile_message() -> None:
+            with self.application.database.transaction() as session:
+                letter = session.get_one(Message, self.letters[0])
+                letter.changed_at = letter.changed_at + timedelta(seconds=1)
+
+        for meanwhile in (meanwhile_plan, meanwhile_message):
+            with self.subTest(meanwhile.__name__):
+                asked = self.post(f"/campaigns/{self.made}/sure", **USUAL).text
+                people, mark = (
+                    found(asked, rf'name="{name}"\s+value="(\w+)"') for name in ("people", "mark")
+                )
+                meanwhile()
+                for sent in (mark, ""):
+                    said = self.post(f"/campaigns/{self.made}/send", people=people, mark=sent)
+                    self.assertEqual(said.status_code, 422)
+                    self.assertIn("changed since you looked", said.text)
+                with self.application.database.reading() as session:
+                    self.assertEqual(session.get_one(Campaign, self.made).state, "draft")
+
+    def test_all_of_a_draft_can_be_changed(self) -> None:
+        settled = {"name": "  May  thanks ", "segment": str(self.segment), "message": str(self.letters[1])}
+        self.plan(**settled, channels="text email")
+        with self.application.database.reading() as session:
+            kept = session.get_one(Campaign, self.made)
+        self.assertEqual(
+            (kept.name, kept.message_id, kept.channels), ("May thanks", self.letters[1], ["text", "email"])
+        )
+        for words, wrong in (
+            ("Give the campaign a name", {"name": " "}),
+            ("no longer on file", {"message": "999"}),
+            ("at least one channel", {"channels": "smoke"}),
+        ):
+            self.plan(**settled | wrong)
+            self.assertIn(words, self.said.text)
+        with self.application.database.reading() as session:
+            self.assertEqual(session.get_one(Campaign, self.made).name, "May thanks")
 
     def test_what_does_not_fit_is_said_and_nothing_kept(self) -> None:
         before = self.plan()

@@ -1,5 +1,7 @@
 """Campaigns: one message to one segment. Looking before sending, starting, stopping."""
 
+import hashlib
+import json
 from collections.abc import Mapping, Sequence
 from datetime import datetime, timedelta
 from itertools import islice
@@ -41,6 +43,56 @@ def change_plan(application: Application, campaign_id: int, plan: CampaignPlan) 
         campaign.plan = plan.model_dump(mode="json")
 
 
+def change_draft(
+    application: Application,
+    campaign_id: int,
+    segment_id: int,
+    message_id: int,
+    channels: Sequence[str],
+    name: str,
+) -> None:
+    """To whom a draft goes, with which message, by which channels, and its name. Raises ``CannotSend``."""
+    with application.database.transaction() as session:
+        campaign = session.get_one(Campaign, campaign_id)
+        if campaign.state != "draft":
+            raise CannotSend("This campaign is under way; it can no longer be changed.")
+        name = " ".join(name.split())
+        _check_draft(session, name, segment_id, message_id, channels, campaign_id)
+        campaign.segment_id, campaign.message_id = segment_id, message_id
+        campaign.channels, campaign.name = list(channels), name
+
+
+def _check_draft(
+    session: Session, name: str, segment_id: int, message_id: int, channels: Sequence[str], own: int = 0
+) -> None:
+    if not channels or not set(channels) <= set(CHANNELS):
+        raise CannotSend("Choose at least one channel: email, text or chat.")
+    if not name:
+        raise CannotSend("Give the campaign a name, so that you find it again in Results.")
+    if session.get(Segment, segment_id) is None or session.get(Message, message_id) is None:
+        raise CannotSend("That segment or message is no longer on file. Choose another.")
+    if session.scalar(select(Campaign.id).where(Campaign.name == name, Campaign.id != own)):
+        raise CannotSend(f"There is a campaign called “{name}” already. Give this one another name.")
+
+
+def plan_mark(session: Session, campaign: Campaign) -> str:
+    """Stands for all that was settled of a campaign: what was confirmed is what is sent.
+
+    The plan, the segment and its rule, and each message as it was last written.
+    """
+    letters = {campaign.message_id, *(one.message for one in plan_of(campaign).variants)}
+    written = session.execute(select(Message.id, Message.changed_at).where(Message.id.in_(letters)))
+    settled = [
+        campaign.plan,
+        campaign.segment_id,
+        str(session.scalar(select(Segment.changed_at).where(Segment.id == campaign.segment_id))),
+        campaign.message_id,
+        campaign.channels,
+        sorted((at, str(changed)) for at, changed in written),
+    ]
+    return hashlib.sha256(json.dumps(settled, sort_keys=True).encode()).hexdigest()[:24]
+
+
 def _check_variants(session: Session, campaign: Campaign, plan: CampaignPlan) -> None:
     chosen = [campaign.message_id, *(variant.message for variant in plan.variants)]
     letters = {one.id: one for one in session.scalars(select(Message).where(Message.id.in_(chosen)))}
@@ -67,15 +119,8 @@ def draft_campaign(
     Raises ``CannotSend`` where the name is missing or taken.
     """
     name = " ".join(name.split())
-    if not channels or not set(channels) <= set(CHANNELS):
-        raise CannotSend("Choose at least one channel: email, text or chat.")
-    if not name:
-        raise CannotSend("Give the campaign a name, so that you find it again in Results.")
     with application.database.transaction() as session:
-        if session.get(Segment, segment_id) is None or session.get(Message, message_id) is None:
-            raise CannotSend("That segment or message is no longer on file. Choose another.")
-        if session.scalar(select(Campaign.id).where(Campaign.name == name)):
-            raise CannotSend(f"There is a campaign called “{name}” already. Give this one another name.")
+        _check_draft(session, name, segment_id, message_id, channels)
         campaign = Campaign(
             name=name,
             segment_id=segment_id,
@@ -91,13 +136,15 @@ def draft_campaign(
         return campaign.id
 
 
-def start_campaign(application: Application, campaign_id: int, people_seen: int, by: str) -> int:
+def start_campaign(
+    application: Application, campaign_id: int, people_seen: int, by: str, mark: str | None = None
+) -> int:
     """Plans a touch for everyone in the segment and begins sending, or waits for its time.
 
     Returns how many will get it.
 
-    ``people_seen`` is the number the person confirmed. Raises ``CannotSend`` if it no longer holds, if the
-    campaign was started before, or if pre-flight forbids it.
+    ``people_seen`` is the number the person confirmed, ``mark`` all that was settled (``plan_mark``). Raises
+    ``CannotSend`` if either no longer holds, if the campaign was started before, or if pre-flight forbids it.
     """
     now = application.clock.now()
     with application.database.reading() as session:
@@ -107,6 +154,8 @@ def start_campaign(application: Application, campaign_id: int, people_seen: int,
         kept = session.get_one(Campaign, campaign_id)
         if kept.state != "draft":
             raise CannotSend("This campaign was started already. Nothing was sent a second time.")
+        if mark is not None and mark != plan_mark(session, kept):
+            raise CannotSend("It was changed since you looked. Look again, then send.")
         zone, plan = session.get_one(Shop, 1).zone, plan_of(kept)
         if plan.repeat and plan.at is None:
             plan = plan.model_copy(update={"at": now.replace(second=0, microsecond=0)})

@@ -76,25 +76,66 @@ def confirm(campaign_id: int, context: RequestContext = SignedIn, message: int =
 
 
 def _confirm(
-    context: RequestContext, campaign: Campaign, problem: str | None = None, message: int = 0
+    context: RequestContext,
+    campaign: Campaign,
+    problem: str | None = None,
+    message: int = 0,
+    status: int | None = None,
 ) -> Response:
     values = sheet(context, campaign, message)
+    if campaign.state == "draft":
+        values |= {
+            "all_messages": message_queries.library(context.application),
+            "orders": ORDERS,
+        }
+    code = status or (422 if problem else 200)
+    return context.page("campaigns/confirm.html", "campaigns", code, problem=problem, **values)
+
+
+@router.post("/campaigns/{campaign_id}/sure")
+def save_and_ask(campaign_id: int, context: RequestContext = SignedIn, form: FormData = Form) -> Response:
+    """Keeps everything that stands in the form, then asks once, with what sending would do."""
+    campaign = _campaign(context, campaign_id)
+    if campaign.state == "draft":
+        try:
+            _keep(context, campaign_id, form)
+        except (CannotSend, ValueError) as problem:
+            return _confirm(context, campaign, _words(problem))
+    return context.go(f"/campaigns/{campaign_id}/sure")
+
+
+@router.get("/campaigns/{campaign_id}/sure")
+def sure(campaign_id: int, context: RequestContext = SignedIn) -> Response:
+    return _sure(context, campaign_id)
+
+
+def _sure(context: RequestContext, campaign_id: int, problem: str | None = None) -> Response:
+    campaign = _campaign(context, campaign_id)
+    if campaign.state != "draft":
+        return context.go(f"/campaigns/{campaign_id}")
+    values = sheet(context, campaign)
     return context.page(
-        "campaigns/confirm.html", "campaigns", 422 if problem else 200, problem=problem, **values
+        "campaigns/sure.html", "campaigns", 422 if problem else 200, problem=problem, **values
     )
 
 
 @router.post("/campaigns/{campaign_id}/send")
 def send(campaign_id: int, context: RequestContext = SignedIn, form: FormData = Form) -> Response:
-    """Sends it, or puts it to wait for its time; one that was held is let go."""
+    """Sends it, or puts it to wait for its time, as it was asked; one that was held is let go."""
     campaign, people = _campaign(context, campaign_id), number_of(form, "people") or 0
-    act = campaign_commands.release_campaign if campaign.state == "held" else campaign_commands.start_campaign
+    held = campaign.state == "held"
     try:
-        act(context.application, campaign_id, people, context.by)
+        if held:
+            campaign_commands.release_campaign(context.application, campaign_id, people, context.by)
+        else:
+            mark = text_of(form, "mark")
+            campaign_commands.start_campaign(context.application, campaign_id, people, context.by, mark)
     except CannotSend as problem:
         if _campaign(context, campaign_id).state not in WAITING:
             return context.go(f"/results/{campaign_id}")
-        return _confirm(context, campaign, str(problem))
+        return (
+            _confirm(context, campaign, str(problem)) if held else _sure(context, campaign_id, str(problem))
+        )
     context.wake()
     scheduled = _campaign(context, campaign_id).state == "scheduled"
     return context.go(f"/campaigns/{campaign_id}" if scheduled else f"/results/{campaign_id}")
@@ -102,16 +143,32 @@ def send(campaign_id: int, context: RequestContext = SignedIn, form: FormData = 
 
 @router.post("/campaigns/{campaign_id}/plan")
 def change_plan(campaign_id: int, context: RequestContext = SignedIn, form: FormData = Form) -> Response:
-    """To whom not, which message, when and how fast; the page shows at once what that gives."""
+    """To whom, with which message, when and how fast, kept as it is typed; the page shows what that gives."""
     campaign = _campaign(context, campaign_id)
+    typing = bool(context.request.headers.get("HX-Request"))
     try:
-        campaign_commands.change_plan(
-            context.application, campaign_id, plan_from(form, context.application.the_shop().zone)
-        )
+        _keep(context, campaign_id, form)
     except (CannotSend, ValueError) as problem:
-        words = f"{say_error(problem.errors()[0])}." if isinstance(problem, ValidationError) else str(problem)
-        return _confirm(context, campaign, words)
+        # what was typed stays in the form; only what it gives is shown anew
+        return _confirm(context, campaign, _words(problem), status=200 if typing else 422)
+    if typing:
+        return _confirm(context, _campaign(context, campaign_id))
     return context.go(f"/campaigns/{campaign_id}")
+
+
+def _keep(context: RequestContext, campaign_id: int, form: FormData) -> None:
+    """Raises ``CannotSend`` and ``ValueError``."""
+    application = context.application
+    segment, message = number_of(form, "segment"), number_of(form, "message")
+    if segment and message:
+        channels = [one for one in text_of(form, "channels", "email").split(" ") if one]
+        name = text_of(form, "name")
+        campaign_commands.change_draft(application, campaign_id, segment, message, channels, name)
+    campaign_commands.change_plan(application, campaign_id, plan_from(form, application.the_shop().zone))
+
+
+def _words(problem: Exception) -> str:
+    return f"{say_error(problem.errors()[0])}." if isinstance(problem, ValidationError) else str(problem)
 
 
 @router.post("/campaigns/{campaign_id}/back")

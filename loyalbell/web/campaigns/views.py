@@ -10,8 +10,10 @@ from loyalbell.core.clock.pacing import Paced, paced
 from loyalbell.core.clock.zones import zone_of
 from loyalbell.core.messages.email_rendering import FilledEmail
 from loyalbell.core.messages.merge_fields import FieldProblem
+from loyalbell.services.application import Application
 from loyalbell.services.campaigns import queries as campaign_queries
 from loyalbell.services.campaigns.audience import Audience, audience, plan_of
+from loyalbell.services.campaigns.commands import plan_mark
 from loyalbell.services.customers import queries as customer_queries
 from loyalbell.services.delivery import timing
 from loyalbell.services.messages import preview
@@ -19,11 +21,18 @@ from loyalbell.services.messages import queries as message_queries
 from loyalbell.services.results.planner import ComparisonPlan, plan_for
 from loyalbell.services.segments import queries as segment_queries
 from loyalbell.storage.schema import Campaign, Message, Person, Segment
+from loyalbell.web.campaigns.sentence import say_act, say_button
+from loyalbell.web.formatting import Formatter
 from loyalbell.web.messages.drafts import Writing, drafts_of
 from loyalbell.web.request import RequestContext
 
 SHOWN_PEOPLE = 6
 SHOWN_ROUNDS = 6
+
+
+def _mark(application: Application, campaign_id: int) -> str:
+    with application.database.reading() as session:
+        return plan_mark(session, session.get_one(Campaign, campaign_id))
 
 
 def sheet(context: RequestContext, campaign: Campaign, chosen: int = 0) -> dict[str, Any]:
@@ -42,6 +51,10 @@ def sheet(context: RequestContext, campaign: Campaign, chosen: int = 0) -> dict[
     }
     zone = context.application.the_shop().zone
     first = plan.at or now
+    rounds = [
+        one for one in islice(plan.rounds(now, zone), 500) if one >= now.replace(second=0, microsecond=0)
+    ][:SHOWN_ROUNDS]
+    say = Formatter(context.application.the_shop(), now)
     return (
         values
         | _reading(context, campaign, who, chosen)
@@ -54,13 +67,10 @@ def sheet(context: RequestContext, campaign: Campaign, chosen: int = 0) -> dict[
             "blocked": campaign_queries.blocked(found),
             "finish": _finish(context, plan, len(who.reached)),
             "instant": lambda one: datetime.fromtimestamp(one, UTC),
-            "rounds": [
-                one
-                for one in islice(plan.rounds(now, zone), 500)
-                if one >= now.replace(second=0, microsecond=0)
-            ][:SHOWN_ROUNDS]
-            if plan.recurs
-            else [],
+            "rounds": rounds if plan.recurs else [],
+            "button": say_button(who, plan, rounds, say),
+            "act": say_act(values["message"].name, who, plan, rounds, say),
+            "mark": _mark(application, campaign.id),
             "repeats": plan.repeat.words(local_day(first, zone)) if plan.repeat else "",
         }
     )
