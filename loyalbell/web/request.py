@@ -111,6 +111,10 @@ class RequestContext:
     def by(self) -> str:
         return self.visitor.name or ""
 
+    @property
+    def user_id(self) -> int:
+        return self.visitor.user_id or 0
+
     def page(self, template: str, area: str, status: int = 200, **values: Any) -> HTMLResponse:
         return HTMLResponse(self.piece(template, area=area, **values), status_code=status)
 

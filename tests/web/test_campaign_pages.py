@@ -9,8 +9,11 @@ from html import unescape
 from sqlalchemy import select
 
 from loyalbell.core.campaigns.plan import CampaignGoal, CampaignPlan
+from loyalbell.core.messages.content import MessageContent
 from loyalbell.services.campaigns import commands as campaign_commands
 from loyalbell.services.campaigns.audience import plan_of
+from loyalbell.services.messages import commands as message_commands
+from loyalbell.services.messages import queries as message_queries
 from loyalbell.services.rehearsal.forecast import rehearse_coming
 from loyalbell.services.sequences import sequence_templates
 from loyalbell.services.sequences.drafts import draft_of
@@ -131,9 +134,11 @@ class CampaignPages(SignedInPages):
             self.post(f"/campaigns/{self.made}/plan", **USUAL | {"variant": str(self.letters[1])})
 
         def meanwhile_message() -> None:
-            with self.application.database.transaction() as session:
-                letter = session.get_one(Message, self.letters[0])
-                letter.changed_at = letter.changed_at + timedelta(seconds=1)
+            content = message_queries.content_of(self.application, self.letters[0])
+            words = content.model_dump_json().replace("a while", "a year")
+            changed = MessageContent.model_validate_json(words)
+            self.assertNotEqual(changed, content)
+            message_commands.keep(self.application, self.letters[0], "Another", changed, "Ida")
 
         for meanwhile in (meanwhile_plan, meanwhile_message):
             with self.subTest(meanwhile.__name__):
@@ -157,6 +162,8 @@ class CampaignPages(SignedInPages):
         self.assertEqual(
             (kept.name, kept.message_id, kept.channels), ("May thanks", self.letters[1], ["text", "email"])
         )
+        self.plan(**settled, channels="chat text")
+        self.assertRegex(self.said.text, 'value="chat text"\\s+selected', "an order of its own stays")
         for words, wrong in (
             ("Give the campaign a name", {"name": " "}),
             ("no longer on file", {"message": "999"}),

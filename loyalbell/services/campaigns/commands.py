@@ -6,7 +6,7 @@ from collections.abc import Mapping, Sequence
 from datetime import datetime, timedelta
 from itertools import islice
 
-from sqlalchemy import insert, select
+from sqlalchemy import func, insert, select
 from sqlalchemy.orm import Session
 
 from loyalbell.core.campaigns.plan import CampaignPlan
@@ -25,7 +25,7 @@ from loyalbell.services.delivery.perhaps_gone import until_of
 from loyalbell.services.delivery.rendering import newest_version
 from loyalbell.services.imports.under_way import is_under_way
 from loyalbell.services.settings.channels import CareSettings
-from loyalbell.storage.schema import Campaign, Delivery, Message, Segment, Shop
+from loyalbell.storage.schema import Campaign, Delivery, Message, MessageVersion, Segment, Shop
 
 PATIENCE = timedelta(days=3)
 
@@ -81,14 +81,19 @@ def plan_mark(session: Session, campaign: Campaign) -> str:
     The plan, the segment and its rule, and each message as it was last written.
     """
     letters = {campaign.message_id, *(one.message for one in plan_of(campaign).variants)}
-    written = session.execute(select(Message.id, Message.changed_at).where(Message.id.in_(letters)))
+    # the newest version, not the time of the change: an invented clock may stand still
+    written = session.execute(
+        select(MessageVersion.message_id, func.max(MessageVersion.id))
+        .where(MessageVersion.message_id.in_(letters))
+        .group_by(MessageVersion.message_id)
+    )
     settled = [
         campaign.plan,
         campaign.segment_id,
-        str(session.scalar(select(Segment.changed_at).where(Segment.id == campaign.segment_id))),
+        session.scalar(select(Segment.rule).where(Segment.id == campaign.segment_id)),
         campaign.message_id,
         campaign.channels,
-        sorted((at, str(changed)) for at, changed in written),
+        sorted(map(list, written)),
     ]
     return hashlib.sha256(json.dumps(settled, sort_keys=True).encode()).hexdigest()[:24]
 

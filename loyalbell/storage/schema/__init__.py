@@ -60,6 +60,7 @@ from loyalbell.storage.schema.system import (
     Session,
     Setting,
     Shop,
+    UnsavedDraft,
     User,
 )
 
@@ -127,6 +128,7 @@ __all__ = [
     "StaffNote",
     "Suppression",
     "Tag",
+    "UnsavedDraft",
     "User",
     "Visit",
     "Webhook",

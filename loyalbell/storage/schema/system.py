@@ -3,7 +3,7 @@
 from datetime import datetime
 from typing import Any
 
-from sqlalchemy import ForeignKey
+from sqlalchemy import ForeignKey, UniqueConstraint
 from sqlalchemy.orm import Mapped, mapped_column
 
 from loyalbell.storage.schema.base import Base
@@ -57,6 +57,26 @@ class Setting(Base):
 
     name: Mapped[str] = mapped_column(primary_key=True)
     value: Mapped[dict[str, Any]]
+
+
+class UnsavedDraft(Base):
+    """What somebody is writing and has not saved: nothing typed is lost.
+
+    ``about`` is the id of the message or sequence, or ``new-…`` of one not saved yet. ``base`` stands for
+    what was saved when the writing began (``services/unsaved.py``). No ``content``: it has been saved or
+    thrown away.
+    """
+
+    __tablename__ = "unsaved_draft"
+    __table_args__ = (UniqueConstraint("user_id", "kind", "about"),)
+
+    id: Mapped[int] = mapped_column(primary_key=True)
+    user_id: Mapped[int] = mapped_column(ForeignKey("user.id", ondelete="CASCADE"))
+    kind: Mapped[str]
+    about: Mapped[str]
+    base: Mapped[str]
+    content: Mapped[dict[str, Any] | None]
+    at: Mapped[datetime]
 
 
 class LogEntry(Base):

@@ -15,7 +15,7 @@ from loyalbell.services.segments import queries as segment_queries
 from loyalbell.storage.schema import Campaign
 from loyalbell.web.campaigns.forms import plan_from
 from loyalbell.web.campaigns.views import sheet
-from loyalbell.web.channel_orders import ORDERS
+from loyalbell.web.channel_orders import ORDERS, orders_with
 from loyalbell.web.request import Form, NotFound, RequestContext, SignedIn, number_of, text_of
 
 router = APIRouter()
@@ -86,7 +86,7 @@ def _confirm(
     if campaign.state == "draft":
         values |= {
             "all_messages": message_queries.library(context.application),
-            "orders": ORDERS,
+            "orders": orders_with(campaign.channels),
         }
     code = status or (422 if problem else 200)
     return context.page("campaigns/confirm.html", "campaigns", code, problem=problem, **values)

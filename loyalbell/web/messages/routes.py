@@ -1,6 +1,7 @@
 """Messages: the library, the letter editor, and reading it as real people."""
 
 import json
+from secrets import token_hex
 from typing import Any
 
 from fastapi import APIRouter
@@ -10,13 +11,14 @@ from starlette.datastructures import FormData, UploadFile
 from loyalbell.core.messages import content as c
 from loyalbell.core.messages.email_rendering import DARK, FilledEmail
 from loyalbell.core.messages.merge_fields import FIELDS, LINKS, SHOP, FieldProblem
+from loyalbell.services import unsaved
 from loyalbell.services.campaigns import queries as campaign_queries
 from loyalbell.services.messages import commands as message_commands
 from loyalbell.services.messages import field_coverage, gallery, message_templates, preflight, preview, proofs
 from loyalbell.services.messages import files as message_files
 from loyalbell.services.messages import queries as message_queries
 from loyalbell.services.settings.channels import ProofReader, ProofSettings, loaded
-from loyalbell.storage.schema import Message, User
+from loyalbell.storage.schema import Message, UnsavedDraft, User
 from loyalbell.web.messages.drafts import Writing, drafts_of
 from loyalbell.web.messages.rich_text import OFFER_PARTS, plain
 from loyalbell.web.messages.views import (
@@ -50,7 +52,22 @@ def list_page(context: RequestContext = SignedIn) -> Response:
         found = preflight.kept_findings(context.application, message, content)
         first = content.find("email") or (content.writings[0] if content.writings else None)
         rows.append((message, content, found, _first_words(first)))
-    return context.page("messages/messages.html", "messages", rows=rows, uses=uses, say_language=say_language)
+    return context.page(
+        "messages/messages.html",
+        "messages",
+        rows=rows,
+        uses=uses,
+        say_language=say_language,
+        unsaved=unsaved.all_typed(context.application, context.user_id, "message"),
+    )
+
+
+@router.post("/messages/unsaved")
+def throw_away(context: RequestContext = SignedIn, form: FormData = Form) -> Response:
+    """What was typed and not saved goes; what was saved stays."""
+    about = text_of(form, "about")
+    unsaved.drop_typed(context.application, context.user_id, "message", about)
+    return context.go("/messages" if about.startswith("new-") else f"/messages/{about}")
 
 
 def _first_words(writing: Writing | None) -> str:
@@ -62,12 +79,17 @@ def _first_words(writing: Writing | None) -> str:
 
 
 @router.get("/messages/new")
-def new(context: RequestContext = SignedIn, start: str = "") -> Response:
-    """From one of the occasions to start from, or the choice of them."""
-    if not start:
+def new(context: RequestContext = SignedIn, start: str = "", typed: str = "") -> Response:
+    """From one of the occasions to start from, or from what was typed before, or the choice of them."""
+    if not start and not typed:
         return context.page(
             "messages/message_templates.html", "messages", occasions=message_templates.OCCASIONS
         )
+    if typed:
+        kept = unsaved.typed_of(context.application, context.user_id, "message", typed)
+        if kept is None:
+            raise NotFound("Of this message nothing is kept: it was saved, or thrown away.")
+        return _editor(context, None, *_typed(kept), kept=kept, opened=True)
     made = message_templates.find(start)
     if made is None:
         raise NotFound("There is no such message to start from.")
@@ -131,7 +153,41 @@ def _as_viewed(context: RequestContext, shown: FilledEmail | str, view: str) -> 
 def edit(message_id: int, context: RequestContext = SignedIn) -> Response:
     message = _message(context, message_id)
     content = message_queries.content_of(context.application, message_id)
-    return _editor(context, message_id, message.name, content, message.purpose)
+    kept = unsaved.typed_of(context.application, context.user_id, "message", str(message_id))
+    values = message.name, content, message.purpose
+    if kept is None:
+        return _editor(context, message_id, *values)
+    newer = kept.base != unsaved.mark_of(_as_saved(*values))
+    opened = not newer or bool(context.request.query_params.get("typed"))
+    return _editor(
+        context, message_id, *(_typed(kept) if opened else values), kept=kept, opened=opened, newer=newer
+    )
+
+
+def _as_saved(name: str, content: c.MessageContent, purpose: str) -> dict[str, Any]:
+    return {"name": name, "purpose": purpose, "whole": content.model_dump(mode="json")}
+
+
+def _saved(context: RequestContext, message_id: int | None) -> dict[str, Any]:
+    """What is saved of a message; nothing of one that is new."""
+    message = context.application.find(Message, message_id) if message_id else None
+    if message is None:
+        return {}
+    content = message_queries.content_of(context.application, message.id)
+    return _as_saved(message.name, content, message.purpose)
+
+
+def _typed(kept: UnsavedDraft) -> tuple[str, c.MessageContent, str]:
+    typed = kept.content or {}
+    return str(typed["name"]), c.read_content(typed["whole"]), str(typed["purpose"])
+
+
+def _note_typed(context: RequestContext, form: FormData, content: c.MessageContent) -> None:
+    message_id, about = number_of(form, "message_id"), text_of(form, "about")
+    if about and (not message_id or about == str(message_id)):
+        typed = _as_saved(text_of(form, "name"), content, text_of(form, "purpose", "marketing"))
+        saved, base = _saved(context, message_id), text_of(form, "base")
+        unsaved.note_typed(context.application, context.user_id, "message", about, base, saved, typed)
 
 
 def _editor(
@@ -141,7 +197,13 @@ def _editor(
     content: c.MessageContent,
     purpose: str,
     problem: str | None = None,
+    kept: UnsavedDraft | None = None,
+    opened: bool = False,
+    newer: bool = False,
 ) -> Response:
+    """``kept`` is what was typed before and not saved; ``opened``: the page shows it; ``newer``: what is
+    saved has changed since.
+    """
     asked = context.request.query_params
     form = FormData(
         {
@@ -161,6 +223,11 @@ def _editor(
         "fields": FIELDS,
         "problem": problem,
         "saved": bool(asked.get("saved")),
+        "kept": kept,
+        "opened": opened,
+        "newer": newer,
+        "about": str(message_id or (kept.about if kept else f"new-{token_hex(8)}")),
+        "base": unsaved.mark_of(_saved(context, message_id)),
     }
     return context.page("messages/editor.html", "messages", 422 if problem else 200, **values)
 
@@ -176,6 +243,7 @@ def sheet(context: RequestContext = SignedIn, form: FormData = Form) -> Response
     if text_of(form, "twins"):
         writing = with_plain_twins(writing)
         content = content.with_writing(writing)
+    _note_typed(context, form, content)
     values = {**sheet_values(context, content, writing), **rail_values(context, content, writing, form)}
     return HTMLResponse(context.piece("messages/turned.html", **values))
 
@@ -186,6 +254,7 @@ def read(context: RequestContext = SignedIn, form: FormData = Form) -> Response:
         content = content_from(form)
     except c.ContentProblem as problem:
         return HTMLResponse(context.piece("messages/broken.html", words=str(problem)))
+    _note_typed(context, form, content)
     values = rail_values(context, content, writing_from(content, form), form)
     return HTMLResponse(context.piece("messages/rail.html", **values))
 
@@ -200,6 +269,7 @@ def save(context: RequestContext = SignedIn, form: FormData = Form) -> Response:
         )
     except (message_queries.MessageProblem, c.ContentProblem) as problem:
         return context.problem(f"{problem}")
+    unsaved.drop_typed(context.application, context.user_id, "message", text_of(form, "about", str(kept)))
     turned = f"&channel={text_of(form, 'channel')}&language={text_of(form, 'language')}"
     return context.go(f"/messages/{kept}?saved=yes{turned}")
 

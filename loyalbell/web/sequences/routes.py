@@ -13,6 +13,7 @@ from loyalbell.core.history.money import minor_digits
 from loyalbell.core.segments.model import RuleProblem
 from loyalbell.core.sequences import plan_words
 from loyalbell.core.sequences.plan import Plan, PlanProblem, read_plan
+from loyalbell.services import unsaved
 from loyalbell.services.sequences import commands as sequence_commands
 from loyalbell.services.sequences import queries as sequence_queries
 from loyalbell.services.sequences import sequence_templates
@@ -61,7 +62,13 @@ def _editor(
     plan: Plan,
     problem: str | None = None,
     saved: bool = False,
+    kept: schema.UnsavedDraft | None = None,
+    opened: bool = False,
+    newer: bool = False,
 ) -> Response:
+    """``kept`` is what was typed before and not saved; ``opened``: the page shows it; ``newer``: what is
+    saved has changed since.
+    """
     sequence_id = sequence.id if sequence else 0
     values = sheet.sheet_values(context, plan, sequence_id) | {
         "sequence": sequence,
@@ -71,6 +78,11 @@ def _editor(
         "standing": standing(context, sequence),
         "past_days": rail.rail_days(plan),
         "page_mark": secrets.token_hex(8),
+        "kept": kept,
+        "opened": opened,
+        "newer": newer,
+        "about": str(sequence_id),
+        "base": unsaved.mark_of(_saved(sequence)),
     }
     return context.page("sequences/editor.html", "sequences", 422 if problem else 200, **values)
 
@@ -78,7 +90,56 @@ def _editor(
 @router.get("/sequences/{sequence_id:int}")
 def edit(sequence_id: int, context: RequestContext = SignedIn, saved: str = "") -> Response:
     sequence = sequence_of(context, sequence_id)
-    return _editor(context, sequence, sequence.name, draft_of(sequence), saved=bool(saved))
+    kept = unsaved.typed_of(context.application, context.user_id, "sequence", str(sequence_id))
+    if kept is None or kept.content is None:
+        return _editor(context, sequence, sequence.name, draft_of(sequence), saved=bool(saved))
+    newer = kept.base != unsaved.mark_of(_saved(sequence))
+    opened = not newer or bool(context.request.query_params.get("typed"))
+    name, plan = sequence.name, draft_of(sequence)
+    if opened:
+        name, plan = str(kept.content["name"]), read_plan(kept.content["plan"])
+    return _editor(context, sequence, name, plan, kept=kept, opened=opened, newer=newer)
+
+
+def _saved(sequence: schema.Sequence | None) -> dict[str, Any]:
+    """What is saved of a sequence; nothing of one that is new."""
+    if sequence is None:
+        return {}
+    return {"name": sequence.name, "plan": _sets_in_order(draft_of(sequence).model_dump(mode="json"))}
+
+
+def _sets_in_order(data: Any) -> Any:
+    """Ids chosen from a list come back in the list's order; their order means nothing."""
+    if isinstance(data, dict):
+        return {key: _sets_in_order(value) for key, value in data.items()}
+    if isinstance(data, list):
+        ids = all(type(one) is int for one in data)
+        return sorted(data) if ids else [_sets_in_order(one) for one in data]
+    return data
+
+
+def _note_typed(context: RequestContext, form: FormData, plan: Plan) -> None:
+    sequence_id = number_of(form, "sequence_id") or 0
+    sequence = context.application.find(schema.Sequence, sequence_id)
+    if sequence is not None:
+        typed = {"name": text_of(form, "name"), "plan": _sets_in_order(plan.model_dump(mode="json"))}
+        unsaved.note_typed(
+            context.application,
+            context.user_id,
+            "sequence",
+            str(sequence_id),
+            text_of(form, "base"),
+            _saved(sequence),
+            typed,
+        )
+
+
+@router.post("/sequences/unsaved")
+def throw_away(context: RequestContext = SignedIn, form: FormData = Form) -> Response:
+    """What was typed and not saved goes; what was saved stays."""
+    about = text_of(form, "about")
+    unsaved.drop_typed(context.application, context.user_id, "sequence", about)
+    return context.go(f"/sequences/{about}")
 
 
 def _plan(context: RequestContext, form: FormData) -> Plan:
@@ -93,6 +154,7 @@ def draw(context: RequestContext = SignedIn, form: FormData = Form) -> Response:
         plan = _plan(context, form)
     except PlanProblem as error:
         plan, problem = read_plan(json.loads(text_of(form, "plan"))), str(error)
+    _note_typed(context, form, plan)
     values = sheet.sheet_values(context, plan, number_of(form, "sequence_id") or 0, text_of(form, "picked"))
     page = context.piece("sequences/sheet.html", **values)
     note = context.piece("parts/problem.html", problem=problem) if problem else ""
@@ -126,6 +188,7 @@ def save(context: RequestContext = SignedIn, form: FormData = Form) -> Response:
         )
     except (PlanProblem, SequenceProblem) as problem:
         return context.problem(str(problem))
+    unsaved.drop_typed(context.application, context.user_id, "sequence", str(kept))
     if text_of(form, "then") == "publish":
         return context.go(f"/sequences/{kept}/publish")
     return context.go(f"/sequences/{kept}?saved=yes")

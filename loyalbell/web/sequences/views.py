@@ -33,7 +33,7 @@ from loyalbell.services.segments import queries as segment_queries
 from loyalbell.services.sequences import drafts as sequence_drafts
 from loyalbell.services.sequences import queries as sequence_queries
 from loyalbell.storage.schema import Message
-from loyalbell.web.channel_orders import ORDERS
+from loyalbell.web.channel_orders import orders_with
 from loyalbell.web.messages.drafts import drafts_of
 from loyalbell.web.request import RequestContext
 from loyalbell.web.sequences.forms import STARTS
@@ -85,7 +85,7 @@ class PlanChoices:
     waits: Pairs = WAITS
     releases: Pairs = RELEASES
     dids: Pairs = DIDS
-    orders: Pairs = ORDERS
+    orders: Callable[[Sequence[str]], Pairs] = orders_with
     whats: Pairs = tuple(WHAT_WORDS.items())
     channels: Pairs = tuple((channel, channel) for channel in CHANNELS)
 

@@ -74,7 +74,7 @@
 
   // earlier and later states
   const states = [form.elements.whole.value];
-  let at = 0, waiting;
+  let at = 0, waiting = 0;
   function remember() {
     const now = form.elements.whole.value;
     if (now === states[at]) return;
@@ -97,8 +97,12 @@
   function changed() {
     collect();
     clearTimeout(waiting);
-    waiting = setTimeout(() => { remember(); htmx.trigger(form, "read"); }, 350);
+    waiting = setTimeout(() => { waiting = 0; remember(); htmx.trigger(form, "read"); }, 350);
   }
+  // left within the third of a second before it is kept
+  addEventListener("pagehide", () => {
+    if (waiting) navigator.sendBeacon(bellPath("/messages/read"), new URLSearchParams(new FormData(form)));
+  });
   function draw(more = {}) {
     htmx.ajax("POST", bellPath("/messages/sheet"), { source: form, target: "#letter", swap: "innerHTML", values: { ...Object.fromEntries(new FormData(form)), ...more } });
   }
@@ -341,7 +345,7 @@
     else if (field.matches("[data-name], [data-of], [data-file], [name=purpose]")) changed();
   });
   form.addEventListener("input", (event) => {
-    if (event.target.matches(".written, input.url, textarea, [data-name], [data-of], .quick")) changed();
+    if (event.target.matches(".written, input.url, textarea, [data-name], [data-of], .quick, [name=name]")) changed();
   });
   document.addEventListener("input", (event) => {
     if (event.target.id !== "field-search") return;

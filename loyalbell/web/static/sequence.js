@@ -10,7 +10,7 @@
     focused = document.activeElement?.name || document.activeElement?.dataset?.step || "";
     htmx.trigger(form, "redraw");
   };
-  form.addEventListener("change", (event) => { if (event.target.name && event.target.name !== "name") redraw(); });
+  form.addEventListener("change", (event) => { if (event.target.name) redraw(); });
   form.addEventListener("click", (event) => {
     const button = event.target.closest("[data-act]");
     if (button) return redraw(button.dataset.act);
