@@ -61,6 +61,29 @@ class TableFiles(unittest.TestCase):
             with self.subTest(start=content[:12]), self.assertRaisesRegex(FileProblem, words):
                 self.rows(content)
 
+    def test_a_first_row_with_a_wrong_cell_is_no_second_heading(self) -> None:
+        """The first customer would be lost, and the columns called *mail not an address*."""
+        for first in ("Ada;not an address", "Ada;none given", "Ada Lovat;ask her husband"):
+            for gap in ("", ";\n"):
+                with self.subTest(first, gap=gap):
+                    content = f"name;mail\n{first}\n{gap}Bo;bo@x.example\nCy;cy@x.example\n"
+                    found = self.rows(content.encode())
+                    self.assertEqual(found[:2], [["name", "mail"], first.split(";")])
+        content = "name;mail;birthday\nAda;not an address;\nBo;bo@x.example;3 May 1991\n"
+        self.assertEqual(self.rows(content.encode())[0], ["name", "mail", "birthday"])
+
+    def test_two_heading_rows_are_read_together(self) -> None:
+        rows = (
+            "Customer;Customer;Last",
+            "name;email;visit",
+            "Ada;ada@x.example;2026-05-02",
+            "Bo;;2026-05-03",
+        )
+        content = "\n".join(rows)
+        self.assertEqual(self.rows(content.encode())[0], ["Customer name", "Customer email", "Last visit"])
+        content = "Name;Total;Placed\n;in euro;on\nAda;12,50;2026-05-02\nBo;13,50;2026-05-03\n"
+        self.assertEqual(self.rows(content.encode())[0], ["Name", "Total in euro", "Placed on"])
+
     def test_quoted_breaks_and_blank_rows(self) -> None:
         self.assertEqual(
             self.rows(b'a,b\n"1\n2","x, ""y"""\n\n,\n3,4\n')[1:], [["1\n2", 'x, "y"'], ["3", "4"]]

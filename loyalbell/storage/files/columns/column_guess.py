@@ -2,6 +2,7 @@
 
 import re
 from collections.abc import Callable, Mapping, Sequence
+from functools import cache
 
 from babel import Locale, UnknownLocaleError
 from babel.numbers import get_decimal_symbol
@@ -93,6 +94,18 @@ def _part_names(columns: dict[str, int], plain: Sequence[str]) -> None:
         return
     if plain[columns["full_name"]] in ("name", "nom", "naam", "nome"):
         columns["last_name"] = columns.pop("full_name")
+
+
+@cache
+def _known_headings() -> frozenset[str]:
+    """All headings of all kinds, as ``plain_heading`` writes them."""
+    targets = (target for targets in TARGETS.values() for target in targets)
+    return frozenset(name for target in targets for name in names_of(target.name, target.names))
+
+
+def is_known_heading(cell: str) -> bool:
+    """Whether a cell is, word for word, what some column is called."""
+    return plain_heading(cell) in _known_headings()
 
 
 def recognise(headings: Sequence[str], samples: Samples, zone: str, country: str) -> str | None:

@@ -5,6 +5,7 @@ from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass
 
+from loyalbell.storage.files.columns.column_guess import is_known_heading
 from loyalbell.storage.records.parsers import BLANKS
 
 LOOKED_AT = 40
@@ -112,8 +113,11 @@ def _columns_of_data(rows: Sequence[Cells], first: int) -> list[int]:
 
 
 def _goes_on(rows: Sequence[Cells], number: int) -> int:
-    """1 where the next row belongs to the heading too: words in half or more of the columns that have figures
-    below.
+    """1 where the next row belongs to the heading too: words in half or more of the columns that have
+    figures below.
+
+    Not where the row is complete without it and all that the next row says there are no words of headings:
+    that is a record with a wrong cell.
     """
     if number >= len(rows) - 1:
         return 0
@@ -121,7 +125,18 @@ def _goes_on(rows: Sequence[Cells], number: int) -> int:
     named = [at for at in columns if _is_word_at(below, at)]
     if not columns or not all(is_wordlike(cell) for cell in below if cell):
         return 0
-    return int(len(named) >= max(1, len(columns) / 2))
+    if len(named) < max(1, len(columns) / 2):
+        return 0
+    return int(not _is_record(rows[number - 1], below, columns))
+
+
+def _is_record(row: Cells, below: Cells, columns: Sequence[int]) -> bool:
+    """Whether the row below a heading is a record: the heading names every one of ``columns`` by itself, and
+    the row says something in another column too, but no word of headings anywhere.
+    """
+    named = all(at < len(row) and is_known_heading(row[at]) for at in columns)
+    told = any(cell for at, cell in enumerate(below) if at not in columns)
+    return named and told and not any(is_known_heading(cell) for cell in below)
 
 
 def _is_of_groups(rows: Sequence[Cells], number: int) -> bool:
