@@ -43,7 +43,9 @@ def _without_currency(text: str) -> str:
     """The figures: without blanks, the apostrophe of Swiss thousands, and the currency's sign or letters on
     either side.
     """
-    bare = "".join(c for c in text if not c.isspace() and c not in "'’" and unicodedata.category(c) != "Sc")
+    # in Shift-JIS and the Korean code the yen and the won have the place of the backslash
+    bare = "".join(c for c in text if not c.isspace() and c not in "'’\\" and unicodedata.category(c) != "Sc")
+    bare = re.sub("^[△▲]", "-", bare)  # as Japanese books write what is owed
     bare = re.sub(r"[.,][-–—]+$", "", bare)  # as the Swiss write whole amounts
     return re.sub(r"^[^\W\d_]{1,4}\$?\.?(?=[-+(\d])|(?<=[\d),.-])[^\W\d_]{1,4}\.?$", "", bare)
 

@@ -7,6 +7,7 @@ from zoneinfo import ZoneInfo
 
 from sqlalchemy import select
 
+from loyalbell.core.clock.date_order import writes_day_first
 from loyalbell.core.clock.local_time import at_local
 from loyalbell.services.application import Application
 from loyalbell.services.customers.person_edit import Edit, within
@@ -63,7 +64,7 @@ def change_dates(
     """The birthday and named yearly dates, as texts; an empty one is taken out. Raises ``NotKept``."""
 
     def act(edit: Edit) -> None:
-        reader = Birthday(edit.shop.country != "US")
+        reader = Birthday(writes_day_first(edit.shop.country))
         _set_birthday(edit, reader.read(birthday.strip()) if birthday.strip() else None)
         held = {one.name: day_triple(one.year, one.month, one.day) for one in _of(edit, YearlyDate)}
         for name, text in yearly.items():
@@ -106,7 +107,7 @@ def change_fields(application: Application, person_id: int, given: Mapping[int, 
         for field_id, text in given.items():
             field = edit.session.get_one(CustomField, field_id)
             try:
-                value = read_field(field, text, edit.shop.country != "US") if text.strip() else None
+                value = read_field(field, text, writes_day_first(edit.shop.country)) if text.strip() else None
             except ValueError as problem:
                 raise ValueError(f"{field.name}: {problem}") from problem
             if edit.facts.set_field(field_id, {person_id: value or (value if value in (0, False) else None)}):
@@ -126,7 +127,10 @@ def change_companions(application: Application, person_id: int, given: Sequence[
     """
 
     def act(edit: Edit) -> None:
-        reader, held = Birthday(edit.shop.country != "US"), {one.id: one for one in _of(edit, Companion)}
+        reader, held = (
+            Birthday(writes_day_first(edit.shop.country)),
+            {one.id: one for one in _of(edit, Companion)},
+        )
         for companion_id, name, kind, born in given:
             name, old = " ".join(name.split()), held.get(companion_id or 0)
             if not name:
@@ -196,7 +200,7 @@ def change_marks(application: Application, person_id: int, given: Mapping[str, s
             text = given.get(column, "").strip()
             value = None
             if text:
-                moment = read_moment(text, edit.shop.country != "US")
+                moment = read_moment(text, writes_day_first(edit.shop.country))
                 day = moment.date() if isinstance(moment, datetime) else moment
                 value = at_local(day, time(), edit.shop.zone)
                 if value > edit.now:

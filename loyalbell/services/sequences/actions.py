@@ -11,6 +11,7 @@ from typing import Any
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
+from loyalbell.core.clock.date_order import writes_day_first
 from loyalbell.core.policy.delivery_state import HELD, PLANNED, SENT, WITHHELD
 from loyalbell.core.policy.origins import SEQUENCE
 from loyalbell.core.sequences import plan as p
@@ -130,7 +131,9 @@ class ActionWriter:
             kept = self.session.get(CustomField, step.field)
             if kept is not None:
                 value = (
-                    read_field(kept, step.value, self.shop.country != "US") if step.value.strip() else None
+                    read_field(kept, step.value, writes_day_first(self.shop.country))
+                    if step.value.strip()
+                    else None
                 )
                 facts.set_field(step.field, {place.person: value})
 

@@ -24,8 +24,24 @@ class Money(unittest.TestCase):
             with self.subTest(text=text):
                 self.assertEqual(parse_money(text, 2), minor)
 
+    def test_amounts_as_japanese_and_korean_files_hold_them(self) -> None:
+        """0x5C is the yen sign in Shift-JIS and the won sign in KS X 1003 (JIS X 0201; Unicode keeps it as a
+        backslash); △ for what is owed: common practice, no source.
+        """
+        cases = {
+            "\\12,000": 12000,
+            "¥800": 800,
+            "1,200円": 1200,
+            "-\\500": -500,
+            "△500": -500,
+            "▲1,200": -1200,
+        }
+        for text, minor in cases.items():
+            with self.subTest(text=text):
+                self.assertEqual(parse_money(text, 0), minor)
+
     def test_what_is_no_amount_is_refused(self) -> None:
-        for text in ("", "abc", "1.234", "1,2,3", "--5", "12..5", "=1+1"):
+        for text in ("", "abc", "1.234", "1,2,3", "--5", "12..5", "=1+1", "\\", "5△5"):
             with self.subTest(text=text), self.assertRaises(ValueError):
                 parse_money(text, 2)
 

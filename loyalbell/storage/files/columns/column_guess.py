@@ -7,6 +7,7 @@ from functools import cache
 from babel import Locale, UnknownLocaleError
 from babel.numbers import get_decimal_symbol
 
+from loyalbell.core.clock.date_order import writes_day_first
 from loyalbell.storage.files.columns.column_mapping import ColumnMap, map_problem
 from loyalbell.storage.files.columns.file_targets import TARGETS
 from loyalbell.storage.files.columns.heading_words import names_of, plain_heading
@@ -58,7 +59,7 @@ def guess_map(
     return ColumnMap(
         columns,
         zone,
-        looks_day_first(_cells(samples, dated), otherwise=country != "US"),
+        looks_day_first(_cells(samples, dated), otherwise=writes_day_first(country)),
         notes,
         decimal_mark(_cells(samples, sums), country),
     )
