@@ -16,7 +16,11 @@ import tempfile
 from pathlib import Path
 
 ROOT = Path(__file__).resolve().parent.parent
-FOLDERS = [ROOT / "loyalbell/web/static/vendor", ROOT / "tests/browser/vendor"]
+FOLDERS = [
+    ROOT / "loyalbell/web/static/vendor",
+    ROOT / "loyalbell/services/delivery/fonts",
+    ROOT / "tests/browser/vendor",
+]
 MANIFEST = "manifest.json"
 
 

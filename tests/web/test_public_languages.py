@@ -10,7 +10,7 @@ from sqlalchemy import select
 
 import loyalbell.web.public as public
 from loyalbell.services.customers import asking, preference_centre
-from loyalbell.services.customers.translations import (
+from loyalbell.services.translations import (
     catalogue,
     language_for,
     languages,

@@ -146,6 +146,7 @@ class EmailContent(_Writing):
     ``form``: *letter* is made from ``blocks``, *html* is one's own page, *plain* is ``plain`` alone.
     ``plain`` otherwise takes the place of the plain-text part that is made from the rest.
     ``letterhead`` is the id of the one that wraps it; ``attachments`` are ids of files.
+    ``receipt`` also attaches one of the order that it is about, ``care_sheets`` those of the items in it.
     """
 
     channel: Literal["email"] = "email"
@@ -159,6 +160,8 @@ class EmailContent(_Writing):
     html: str = Field(default="", max_length=500_000)
     plain: str = Field(default="", max_length=100_000)
     attachments: list[int] = Field(default_factory=list, max_length=10)
+    receipt: bool = False
+    care_sheets: bool = False
 
 
 class ShownText(_Part):

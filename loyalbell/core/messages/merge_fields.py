@@ -36,6 +36,7 @@ class Field:
 
 
 PERSON, PAST, AHEAD, SHOP, LINKS = "The person", "What they did", "What is ahead", "The shop", "Links"
+ORDER, VISIT = "The order at hand", "The visit at hand"
 FIELDS = (
     Field("first_name", "first name", "there"),
     Field("last_name", "last name", "friend"),
@@ -53,9 +54,28 @@ FIELDS = (
     Field("appointment_on", "day of the next appointment", "soon", AHEAD),
     Field("appointment_at", "time of the next appointment", "the time we agreed", AHEAD),
     Field("appointment_for", "what the next appointment is for", "your appointment", AHEAD),
+    Field("appointment_place", "where the next appointment is", "our place", AHEAD),
+    Field("appointment_with", "who the next appointment is with", "us", AHEAD),
+    Field("appointment_whom", "for whom the next appointment is", "you", AHEAD),
     Field("next_visit_on", "day they are expected next", "soon", AHEAD),
     Field("membership_plan", "membership", "your membership", AHEAD),
+    Field("membership_term", "how long the membership runs", "its term", AHEAD),
+    Field("membership_price", "price of the membership", "its price", AHEAD),
+    Field("membership_since", "day the membership began", "a while ago", AHEAD),
     Field("renews_on", "day the membership renews", "soon", AHEAD),
+    Field("order_number", "number of the order", "your order", ORDER),
+    Field("order_lines", "what is in the order", "your things", ORDER),
+    Field("order_item", "main item of the order", "your purchase", ORDER),
+    Field("order_total", "total of the order", "the total on your receipt", ORDER),
+    Field("order_discount", "discount on the order", "nothing", ORDER),
+    Field("order_status", "where the order stands", "on its way", ORDER),
+    Field("order_on", "day of the order", "the other day", ORDER),
+    Field("order_place", "where the order was made", "our shop", ORDER),
+    Field("order_tracking", "tracking number of the parcel", "the number that comes separately", ORDER),
+    Field("tracking_url", "link to follow the parcel", "", ORDER),
+    Field("visit_on", "day of the visit", "the other day", VISIT),
+    Field("visit_place", "where they came in", "our shop", VISIT),
+    Field("visit_with", "who served them", "us", VISIT),
     Field("shop_name", "our shop’s name", "", SHOP),
     Field("shop_phone", "our phone number", "", SHOP),
     Field("shop_address", "our postal address", "", SHOP),
@@ -67,6 +87,13 @@ FIELDS = (
     Field("unsubscribe_url", "link to unsubscribe", "", LINKS),
     Field("browser_url", "link to read it in a browser", "", LINKS),
 )
+ABOUT_ORDER = frozenset(field.name for field in FIELDS if field.group == ORDER)
+ABOUT_VISIT = frozenset(field.name for field in FIELDS if field.group == VISIT)
+ABOUT_APPOINTMENT = frozenset(field.name for field in FIELDS if field.name.startswith("appointment_"))
+ABOUT_MEMBERSHIP = frozenset(
+    field.name for field in FIELDS if field.name.startswith(("membership_", "renews_"))
+)
+"""Fields of what a message is about (``services/delivery/facts_at_hand.py``)."""
 ALWAYS_KNOWN = frozenset(
     {
         "shop_name",

@@ -13,7 +13,7 @@ from loyalbell.core.history.money import minor_digits, parse_money
 from loyalbell.services.application import Application
 from loyalbell.services.messages import gallery
 from loyalbell.storage.files.columns.heading_words import plain_words
-from loyalbell.storage.schema import Department, GalleryPicture, Item, Shop
+from loyalbell.storage.schema import AttachedFile, Department, GalleryPicture, Item, Shop
 
 PAGE = 50
 SOLD_DAYS = 90
@@ -51,6 +51,7 @@ class Shown:
     sold: float
     buyers: int
     picture: str
+    care_sheet: str = ""
 
 
 def items(application: Application, sought: Sought, page: int) -> tuple[int, list[Shown]]:
@@ -139,8 +140,9 @@ def find(application: Application, item_id: int) -> Shown | None:
             return None
         department = session.get(Department, item.department_id) if item.department_id else None
         picture = _pictures(session, [item])[item.id]
+        sheet = session.get(AttachedFile, item.care_sheet_id) if item.care_sheet_id else None
     name = department.name if department else ""
-    return Shown(item, name, units.get(item_id, 0.0), buyers.get(item_id, 0), picture)
+    return Shown(item, name, units.get(item_id, 0.0), buyers.get(item_id, 0), picture, sheet.name if sheet else "")
 
 
 def keep(application: Application, item_id: int | None, form: Mapping[str, str], by: str) -> int:
@@ -261,6 +263,25 @@ def give_picture(application: Application, item_id: int, name: str, data: bytes,
     made = gallery.add_picture(application, name, data, item.name, by)
     with application.database.transaction() as session:
         session.get_one(Item, item_id).picture_id = made.id
+
+
+def give_care_sheet(application: Application, item_id: int, name: str, data: bytes, by: str) -> None:
+    """The file that a message may send to whoever bought the item. Raises ``gallery.CannotTake``."""
+    made = gallery.add_file(application, name, data, by)
+    _set_care_sheet(application, item_id, made.id, by)
+
+
+def drop_care_sheet(application: Application, item_id: int, by: str) -> None:
+    _set_care_sheet(application, item_id, None, by)
+
+
+def _set_care_sheet(application: Application, item_id: int, file_id: int | None, by: str) -> None:
+    with application.database.transaction() as session:
+        item = session.get_one(Item, item_id)
+        item.care_sheet_id = file_id
+        application.note(
+            session, by, "gave an item a care sheet" if file_id else "took a care sheet away", item=item.name
+        )
 
 
 def give_pictures(

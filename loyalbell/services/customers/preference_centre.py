@@ -18,8 +18,8 @@ from loyalbell.core.policy.origins import CONFIRMATION, PROOF
 from loyalbell.services.application import Application
 from loyalbell.services.customers import asking
 from loyalbell.services.customers.asking import AskingSettings, NotTaken
-from loyalbell.services.customers.translations import ENGLISH
-from loyalbell.services.customers.translations import catalogue as known_texts
+from loyalbell.services.translations import ENGLISH
+from loyalbell.services.translations import catalogue as known_texts
 from loyalbell.services.delivery.link_tokens import new_token
 from loyalbell.services.delivery.once_only import once_only
 from loyalbell.services.delivery.rendering import ContentFiller, compiled_version, fill_for_delivery
@@ -203,12 +203,9 @@ def shown_again(application: Application, token: str) -> str | None:
         person = session.get_one(Person, delivery.person_id)
         if made is None:
             return None
-        facts = ContentFiller(application, session, shop, delivery.sent_at or application.clock.now()).facts(
-            [person], made
-        )[person.id]
-        filled = fill_for_delivery(
-            session, made, facts, delivery, shop, delivery.sent_at or application.clock.now()
-        )
+        then = delivery.sent_at or application.clock.now()
+        facts = ContentFiller(application, session, shop, then).facts_of(delivery, person, made)
+        filled = fill_for_delivery(session, made, facts, delivery, shop, then)
         return filled if isinstance(filled, str) else filled.html or filled.text
 
 

@@ -159,6 +159,8 @@ class _Diary:
             at: datetime | None = getattr(order, f"{name}_at")
             if at is not None:
                 facts.append((name.capitalize(), f"{at:%Y-%m-%d %H:%M} UTC"))
+        if order.tracking_code:
+            facts.append(("Tracking number", order.tracking_code))
         place = self._place(order)
         return [*facts, ("Where", place)] if place else facts
 

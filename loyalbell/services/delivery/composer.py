@@ -20,6 +20,7 @@ from loyalbell.core.messages.short_rendering import CompiledShort, conversation_
 from loyalbell.core.messages.text_parts import parts
 from loyalbell.core.policy.origins import PROOF, TO_ONE
 from loyalbell.services.application import Application
+from loyalbell.services.delivery.facts_at_hand import put_over
 from loyalbell.services.delivery.rendering import (
     Codes,
     Compiled,
@@ -84,6 +85,7 @@ class Composer:
     writings: Writings
     codes: Codes
     facts: dict[tuple[int, str], dict[int, dict[str, object]]] = field(default_factory=dict)
+    at_hand: dict[int, dict[str, object]] = field(default_factory=dict)
     gateways: dict[str, GatewaySettings] = field(default_factory=dict)
     email: EmailSettings | None = None
 
@@ -117,11 +119,14 @@ class Composer:
             groups.setdefault((delivery.message_version_id, person.language or ""), []).append(person)
         filler = ContentFiller(self.application, self.session, self.shop, self.now)
         found = {}
+        self.at_hand = {}
         for delivery in deliveries:
             key = (delivery.message_version_id, people[delivery.person_id].language or "")
             made = self.writings.of(self.session, delivery, key[1])
             if made is not None and key not in found:
                 found[key] = filler.facts(list({group.id: group for group in groups[key]}.values()), made[1])
+                alike = [one for one in deliveries if one.message_version_id == key[0]]
+                self.at_hand |= filler.at_hand(alike, made[1])
         return found
 
     def _one(self, delivery: Delivery, person: Person) -> Made:
@@ -132,6 +137,7 @@ class Composer:
         writing, template = made
         try:
             facts = self.facts[delivery.message_version_id, language][person.id]
+            facts = put_over(facts, self.at_hand.get(delivery.id, {}))
             filled = self._filled(delivery, template, facts)
             sender, content = self._form(delivery, person, writing, template, filled, facts)
         except FieldProblem as problem:

@@ -6,6 +6,7 @@ from sqlalchemy.orm import Session
 from loyalbell.core.messages.merge_fields import FieldProblem, fields_used, fill
 from loyalbell.core.policy.origins import PROOF
 from loyalbell.services.application import Application
+from loyalbell.services.delivery.facts_at_hand import facts_at_hand, put_over
 from loyalbell.services.delivery.merge_facts import field_facts
 from loyalbell.services.delivery.rendering import compiled_version, own_links
 from loyalbell.services.response_queue import Clicked, Opened
@@ -65,9 +66,11 @@ def _link(application: Application, session: Session, delivery: Delivery, link: 
     if "{" not in where:
         return where
     person = session.get_one(Person, delivery.person_id)
-    facts = field_facts(session, [person], shop, application.clock.now(), fields_used(where))[person.id]
+    now, asked = application.clock.now(), fields_used(where)
+    facts = field_facts(session, [person], shop, now, asked)[person.id]
+    at_hand = facts_at_hand(session, [delivery], shop, now, asked).get(delivery.id, {})
     try:
-        return fill(where, {**facts, **own_links(shop, delivery.token)})
+        return fill(where, {**put_over(facts, at_hand), **own_links(shop, delivery.token)})
     except FieldProblem:
         return shop.public_url
 

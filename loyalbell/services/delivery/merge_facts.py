@@ -7,7 +7,6 @@ from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import date, datetime
 from typing import Any
-from zoneinfo import ZoneInfo
 
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
@@ -16,6 +15,7 @@ from loyalbell.core.clock.local_time import local_day, whole_days_between
 from loyalbell.core.messages.merge_fields import OWN
 from loyalbell.core.messages.mime import one_line
 from loyalbell.core.messages.spoken_dates import say_date
+from loyalbell.services.delivery.facts_at_hand import OWN_NAMES, newest_facts
 from loyalbell.services.settings.channels import LinkSettings
 from loyalbell.storage.schema import (
     Appointment,
@@ -23,7 +23,6 @@ from loyalbell.storage.schema import (
     CustomField,
     FieldValue,
     Item,
-    Membership,
     Order,
     OrderLine,
     Person,
@@ -183,48 +182,8 @@ def _items(batch: Batch) -> Found:
     }
 
 
-def _appointments(batch: Batch) -> Found:
-    query = (
-        select(Appointment.person_id, Appointment.starts_at, Item.name)
-        .outerjoin(Item, Item.id == Appointment.item_id)
-        .where(
-            Appointment.person_id.in_(batch.ids),
-            Appointment.state == "booked",
-            Appointment.starts_at > batch.now,
-        )
-        .order_by(Appointment.starts_at.desc())
-    )
-    found: Found = {}
-    for person_id, starts, item in batch.session.execute(query):
-        day, clock = batch.local(starts), _clock(starts, batch.shop.zone)
-        found[person_id] = {
-            "appointment_on": f"{day:%A} {say_date(day)}",
-            "appointment_at": clock,
-            "appointment_for": item,
-        }
-    return found
-
-
-def _clock(instant: datetime, zone: str) -> str:
-    local = instant.astimezone(ZoneInfo(zone))
-    return f"{local.hour}:{local:%M}"
-
-
-def _memberships(batch: Batch) -> Found:
-    today = batch.local(batch.now)
-    query = (
-        select(Membership)
-        .where(Membership.person_id.in_(batch.ids), Membership.started_on <= today)
-        .order_by(Membership.started_on)
-    )
-    return {
-        one.person_id: {
-            "membership_plan": one.plan,
-            "renews_on": say_date(one.renews_on) if one.renews_on else None,
-        }
-        for one in batch.session.scalars(query)
-        if one.ended_on is None or one.ended_on >= today
-    }
+def _newest(kind: str) -> Callable[[Batch], Found]:
+    return lambda batch: newest_facts(batch.session, kind, batch.ids, batch.shop, batch.now)
 
 
 def _own_fields(batch: Batch) -> Found:
@@ -256,7 +215,6 @@ MAKERS: tuple[tuple[tuple[str, ...], Callable[[Batch], Found]], ...] = (
     (("last_order_on", "days_since_order", "order_count"), _orders),
     (("last_visit_on", "days_since_visit"), _visits),
     (("favourite_item", "last_item"), _items),
-    (("appointment_on", "appointment_at", "appointment_for"), _appointments),
-    (("membership_plan", "renews_on"), _memberships),
+    *((tuple(names), _newest(kind)) for kind, names in OWN_NAMES.items()),
     ((OWN,), _own_fields),
 )

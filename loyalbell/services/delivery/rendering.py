@@ -23,7 +23,7 @@ from loyalbell.core.messages.email_rendering import (
 )
 from loyalbell.core.messages.item_lists import Shelf, Stock
 from loyalbell.core.messages.merge_fields import OWN, fields_used, fill
-from loyalbell.core.messages.mime import Envelope, MailFile, make_mail
+from loyalbell.core.messages.mime import Envelope, make_mail
 from loyalbell.core.messages.short_rendering import CompiledShort, compile_short, fill_short, offers_named
 from loyalbell.core.messages.spoken_dates import say_date
 from loyalbell.core.policy.origins import SEQUENCE
@@ -31,6 +31,8 @@ from loyalbell.core.segments.evaluation import evaluate
 from loyalbell.core.segments.model import Rule, RuleProblem
 from loyalbell.services.application import Application
 from loyalbell.services.background_work import ResultCache
+from loyalbell.services.delivery.facts_at_hand import facts_at_hand, put_over
+from loyalbell.services.delivery.files_of_mail import files_of
 from loyalbell.services.delivery.merge_facts import field_facts
 from loyalbell.services.offers import commands as offer_commands
 from loyalbell.services.offers import queries as offer_queries
@@ -38,7 +40,6 @@ from loyalbell.services.rhythm.queries import next_day, rhythms_of
 from loyalbell.services.segments.queries import saved_rules
 from loyalbell.services.settings.channels import EmailSettings, LinkSettings
 from loyalbell.storage.schema import (
-    AttachedFile,
     Delivery,
     GalleryPicture,
     Item,
@@ -192,6 +193,15 @@ class ContentFiller:
         if compiled.item_lists:
             self._add_items(compiled.item_lists, people, found)
         return found
+
+    def at_hand(self, deliveries: Sequence[Delivery], compiled: Compiled) -> dict[int, dict[str, object]]:
+        """By delivery the facts of the order, appointment, membership or visit that it is about."""
+        return facts_at_hand(self.session, deliveries, self.shop, self.now, asked_of(compiled))
+
+    def facts_of(self, delivery: Delivery, person: Person, compiled: Compiled) -> dict[str, object]:
+        """Everything that one delivery is filled with, but its links and codes."""
+        own = self.at_hand([delivery], compiled).get(delivery.id, {})
+        return put_over(self.facts([person], compiled)[person.id], own)
 
     def _meeting(self, rule: Rule, ids: Collection[int]) -> set[int]:
         snapshot = self.application.snapshot()
@@ -392,14 +402,8 @@ def mail_for(
     now: datetime,
     settings: EmailSettings,
 ) -> bytes:
-    files = (
-        []
-        if not writing.attachments
-        else [
-            MailFile(row.name, row.kind, row.data)
-            for row in session.scalars(select(AttachedFile).where(AttachedFile.id.in_(writing.attachments)))
-        ]
-    )
+    has_files = writing.attachments or writing.receipt or writing.care_sheets
+    files = files_of(session, writing, delivery, person, shop, now) if has_files else []
     envelope = Envelope(
         sender_name=writing.sender_name or shop.sender_name,
         sender_email=shop.sender_email,

@@ -43,6 +43,8 @@ ORDER_COLUMNS = (
     "delivered_at",
     "cancelled_at",
     "refunded_at",
+    "tracking",
+    "tracking_url",
     "total",
     "discount",
     "refunded",

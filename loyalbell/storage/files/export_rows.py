@@ -93,6 +93,8 @@ HEADINGS: dict[str, tuple[str, ...]] = {
         "Line discount",
         "Order total",
         "Order discount",
+        "Tracking number",
+        "Tracking link",
     ),
     "order-lines": ("Order ID", "Item ID", "Item", "Category", "Quantity", "Line total", "Line discount"),
     "visits": ("Visit ID", *WHOSE, "Visited at", *PLACE),
@@ -483,6 +485,8 @@ class Rows:
         end = [
             plain_money(order.total_minor, self.digits),
             plain_money(order.discount_minor or None, self.digits),
+            order.tracking_code or "",
+            order.tracking_url or "",
         ]
         for line in lines:
             yield [*start, *line, *end]

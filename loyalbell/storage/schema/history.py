@@ -41,7 +41,7 @@ class Item(Base):
     """A thing or service in the catalogue. ``lasts_days`` is how long one unit usually lasts.
 
     ``margin_minor`` is what one unit earns after its cost. A picture of our own (``picture_id``) goes
-    before one elsewhere (``picture_url``).
+    before one elsewhere (``picture_url``). ``care_sheet_id`` is the file that goes with what was bought.
     """
 
     __tablename__ = "item"
@@ -58,13 +58,15 @@ class Item(Base):
     link: Mapped[str | None]
     in_stock: Mapped[bool] = mapped_column(default=True, server_default="1")
     picture_id: Mapped[int | None] = mapped_column(ForeignKey("gallery_picture.id"))
+    care_sheet_id: Mapped[int | None] = mapped_column(ForeignKey("attached_file.id"))
     import_id: Mapped[int | None] = mapped_column(ForeignKey("import_run.id"))
 
 
 class Order(Base):
     """One purchase, however many lines it has. ``refunded_minor`` may be a part of the total.
 
-    ``total_minor`` is what was paid, after ``discount_minor`` was taken off.
+    ``total_minor`` is what was paid, after ``discount_minor`` was taken off. ``tracking_code`` and
+    ``tracking_url`` are the carrier's.
     """
 
     __tablename__ = "orders"
@@ -88,6 +90,8 @@ class Order(Base):
     staff_id: Mapped[int | None] = mapped_column(ForeignKey("staff.id"))
     discount_minor: Mapped[int] = mapped_column(default=0, server_default="0")
     in_person: Mapped[bool] = mapped_column(default=True, server_default="1")
+    tracking_code: Mapped[str | None]
+    tracking_url: Mapped[str | None]
 
 
 class OrderLine(Base):

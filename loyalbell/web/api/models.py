@@ -177,6 +177,10 @@ class Order(Placed):
     delivered_at: When | None = None
     cancelled_at: When | None = None
     refunded_at: When | None = None
+    tracking: Short | None = Field(default=None, description="The carrier’s number of the parcel.")
+    tracking_url: Annotated[str, StringConstraints(max_length=2_000, pattern=r"^https?://\S+$")] | None = (
+        Field(default=None, description="Where the parcel can be followed.")
+    )
     refunded: Money | None = None
     total: Money | None = Field(
         default=None, description="What was paid; the sum of the lines, if not given."

@@ -1,5 +1,6 @@
 """The catalogue: a list to search and change, and a page for each item."""
 
+from collections.abc import Callable
 from typing import Any
 
 from fastapi import APIRouter
@@ -8,6 +9,7 @@ from starlette.datastructures import FormData, UploadFile
 
 from loyalbell.core.history.money import minor_digits
 from loyalbell.core.history.next_items import bought_next
+from loyalbell.services.application import Application
 from loyalbell.services.catalogue import items as catalogue
 from loyalbell.services.catalogue import queries
 from loyalbell.services.messages.gallery import CannotTake
@@ -172,15 +174,31 @@ async def pictures(context: RequestContext = SignedIn, form: FormData = Form) ->
 
 @router.post("/catalogue/{item_id:int}/picture")
 async def picture(item_id: int, context: RequestContext = SignedIn, form: FormData = Form) -> Response:
+    return await _file(item_id, context, form, catalogue.give_picture, catalogue.drop_picture)
+
+
+@router.post("/catalogue/{item_id:int}/care-sheet")
+async def care_sheet(item_id: int, context: RequestContext = SignedIn, form: FormData = Form) -> Response:
+    return await _file(item_id, context, form, catalogue.give_care_sheet, catalogue.drop_care_sheet)
+
+
+async def _file(
+    item_id: int,
+    context: RequestContext,
+    form: FormData,
+    give: Callable[[Application, int, str, bytes, str], None],
+    drop: Callable[[Application, int, str], None],
+) -> Response:
+    """A file of an item, given or taken away."""
     shown = catalogue.find(context.application, item_id)
     if shown is None:
         raise NotFound("No such item is in the catalogue.")
     file = form.get("file")
     if text_of(form, "act") == "delete":
-        catalogue.drop_picture(context.application, item_id, context.by)
+        drop(context.application, item_id, context.by)
     elif isinstance(file, UploadFile) and file.filename:
         try:
-            catalogue.give_picture(context.application, item_id, file.filename, await file.read(), context.by)
+            give(context.application, item_id, file.filename, await file.read(), context.by)
         except CannotTake as problem:
             return _item(context, shown, None, str(problem))
     return context.go(f"/catalogue/{item_id}")

@@ -6,7 +6,7 @@ from fastapi.responses import HTMLResponse
 from loyalbell.services.application import Application
 from loyalbell.services.customers.asking import NotTaken
 from loyalbell.services.customers.preference_centre import language_of
-from loyalbell.services.customers.translations import language_for, month_names, translator
+from loyalbell.services.translations import language_for, month_names, translator
 from loyalbell.web.request import application_of, render
 
 UNKNOWN = "This link is not one we sent, or it was cut short on the way."

@@ -119,6 +119,16 @@ ORDERS = (
     Target("delivered_at", "when it was delivered", ("delivered at", "delivered"), "when"),
     Target("cancelled_at", "when it was cancelled", ("cancelled at", "canceled at", "cancelled"), "when"),
     Target("refunded_at", "when it was refunded", ("refunded at", "refund date"), "when"),
+    Target(
+        "tracking",
+        "tracking number",
+        ("tracking number", "tracking code", "tracking", "tracking no", "tracking id"),
+    ),
+    Target(
+        "tracking_url",
+        "link to follow the parcel",
+        ("tracking url", "tracking link", "tracking address"),
+    ),
     Target("total", "order total", ("order total", "total", "amount", "grand total"), "money"),
     Target("discount", "discount on the order", ("order discount", "discount"), "money"),
     Target("refunded", "amount refunded", ("refunded", "refund", "refund amount"), "money"),

@@ -34,9 +34,9 @@ from loyalbell.storage.records.person_resolver import PersonResolver, load_perso
 
 CHUNK = 20_000
 NAMING = ("customer_id", "email", "phone", "customer_name")
-MORE = ("location", "staff", "discount", "in_person")
+MORE = ("location", "staff", "discount", "in_person", "tracking", "tracking_url")
 TIMES = ("confirmed_at", "shipped_at", "delivered_at", "cancelled_at", "refunded_at")
-DISPENSABLE = frozenset((*TIMES, "in_person", "location", "staff"))
+DISPENSABLE = frozenset((*TIMES, "in_person", "location", "staff", "tracking", "tracking_url"))
 WANTED = tuple(
     "order_id placed department status total refunded item_id item category quantity line_total "
     "line_discount".split()

@@ -20,16 +20,17 @@ if TYPE_CHECKING:
     from loyalbell.storage.files.orders.order_draft import Draft
 
 Line = tuple[int, int, int, int]
-OrderRow = tuple[int | None, ...]
+OrderRow = tuple[Any, ...]
 
 ORDER_COLUMNS = (
     "person_id, department_id, placed_at, confirmed_at, shipped_at, delivered_at, "
-    "cancelled_at, refunded_at, refunded_minor, total_minor, location_id, staff_id, discount_minor, in_person"
+    "cancelled_at, refunded_at, refunded_minor, total_minor, location_id, staff_id, discount_minor, in_person, "
+    "tracking_code, tracking_url"
 )
 
 
 NO_TIMES: tuple[int | None, ...] = (None,) * 4
-NO_MORE: tuple[Any, ...] = (None,) * 4
+NO_MORE: tuple[Any, ...] = (None,) * 6
 FEW, MANY = 5_000, 400
 SLICE = 20_000
 """Rows written before others may get their turn."""
@@ -116,7 +117,7 @@ class OrdersWrite:
             stated = draft.times[number]
             times = tuple(own or other for own, other in zip(stated[:4], times, strict=True))
             back_at = stated[4] or back_at
-        location, staff, discount, in_person = draft.more.get(number, NO_MORE)
+        location, staff, discount, in_person, *tracking = draft.more.get(number, NO_MORE)
         return (
             draft.person[number],
             self.departments[department] if department else None,
@@ -129,6 +130,7 @@ class OrdersWrite:
             self.names.id_of("staff", staff),
             discount or 0,
             int(times[1] is None if in_person is None else in_person),
+            *tracking,
         )
 
     def _line_sums(self) -> list[int] | None:
@@ -247,7 +249,7 @@ class OrdersWrite:
             yield number, None if kind < 0 else items[kind], quantity, money, discount
 
     def _insert(self, new: list[tuple[Any, ...]], ids: dict[int, int], breathe: Breathe) -> None:
-        marks = ", ".join("?" * 18)
+        marks = ", ".join("?" * 20)
         sql = f"INSERT INTO orders (id, external_id, {ORDER_COLUMNS}, currency, import_id) VALUES ({marks})"
         # the last ones first: an order that somebody else brings in between gets a number above all of these
         slices = _slices(new)
