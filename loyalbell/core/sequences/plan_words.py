@@ -11,7 +11,7 @@ def say_start(start: p.Start, names: Names) -> str:
         return f"Starts with {say_event_filter(start.event_filter, names)}"
     if isinstance(start, p.OnInactivity):
         return (
-            f"Starts {start.days} days after {say_event_filter(start.event_filter, names)}, if nothing of the"
+            f"Starts {start} after {say_event_filter(start.event_filter, names)}, if nothing of the"
             " kind came since"
         )
     if isinstance(start, p.OnDate):

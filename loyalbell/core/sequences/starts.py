@@ -4,11 +4,19 @@ from typing import Annotated, Literal
 
 from pydantic import Field
 
+from loyalbell.core.clock.durations import Span
 from loyalbell.core.clock.send_windows import ClockTime
 from loyalbell.core.clock.zones import Zone
 from loyalbell.core.segments.model import Rule, ShortText
 from loyalbell.core.sequences.event_filter import EventFilter
 from loyalbell.core.sequences.plan_part import PlanPart
+
+
+class ElapsedSpan(Span):
+    """Minutes or hours, by the clock."""
+
+    amount: int = Field(default=30, ge=1, le=10_000)
+    unit: Literal["minutes", "hours"] = "minutes"
 
 
 class OnEvent(PlanPart):
@@ -39,12 +47,23 @@ class OnDate(PlanPart):
 
 
 class OnInactivity(PlanPart):
-    """``days`` local days after something happened last."""
+    """``days`` local days after something happened last, at a time of the day; or, with ``elapsed``, so many
+    minutes or hours after it, whenever that is.
+    """
 
     on: Literal["lack"] = "lack"
     event_filter: EventFilter = Field(default=EventFilter(), alias="happening")
     days: int = Field(default=60, ge=1, le=3_650)
     at: ClockTime = "09:00"
+    elapsed: ElapsedSpan | None = None
+
+    @property
+    def longest_days(self) -> int:
+        """Not longer than so many days."""
+        return self.days if self.elapsed is None else round(self.elapsed.seconds // 86_400) + 1
+
+    def __str__(self) -> str:
+        return str(self.elapsed or Span(amount=self.days))
 
 
 class ByHand(PlanPart):

@@ -10,6 +10,7 @@ from typing import NamedTuple
 
 import numpy as np
 
+from loyalbell.core.clock.durations import after
 from loyalbell.core.clock.send_windows import seconds_of
 from loyalbell.core.clock.yearly import kept_on
 from loyalbell.core.clock.zones import DAY, Zone, day_number, day_of, zone_of
@@ -66,13 +67,16 @@ def _on_event(
 def _on_inactivity(
     start: OnInactivity, snapshot: HistorySnapshot, low: int, high: int, around: TriggerContext
 ) -> Iterator[TriggerHit]:
-    """Those whose last one lies ``days`` local days back, nothing of the kind having come between."""
+    """Those whose last one lies so long back, nothing of the kind having come between."""
     zone, second = zone_of(snapshot.zone), seconds_of(start.at)
-    rows = event_rows(start.event_filter, snapshot, low - (start.days + 3) * DAY, high, around.others)
+    rows = event_rows(start.event_filter, snapshot, low - (start.longest_days + 3) * DAY, high, around.others)
     order = np.lexsort((rows.at, rows.person))
     person, at, key, until = (one[order].tolist() for one in (rows.person, rows.at, rows.key, rows.until))
     for row, when in enumerate(at):
-        crossed = zone.instant(zone.day(when) + start.days, second)
+        if start.elapsed is not None:
+            crossed = after(when, start.elapsed, zone)
+        else:
+            crossed = zone.instant(zone.day(when) + start.days, second)
         if not low < crossed <= high or until[row] <= crossed:
             continue
         if not _another(row, person, at, until, crossed):
@@ -219,6 +223,8 @@ def beyond(
         last = np.full(len(snapshot.people), -NEVER)
         last[stand.person] = stand.at
         known = np.flatnonzero((last > -NEVER) & snapshot.on_file(now))
+        if start.elapsed is not None:
+            return known[now - last[known] >= start.elapsed.seconds]
         days = local_days(last[known], snapshot.zone)
         return known[zone.day(now) - days >= start.days]
     return np.zeros(0, dtype=np.int64)

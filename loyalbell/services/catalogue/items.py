@@ -142,7 +142,9 @@ def find(application: Application, item_id: int) -> Shown | None:
         picture = _pictures(session, [item])[item.id]
         sheet = session.get(AttachedFile, item.care_sheet_id) if item.care_sheet_id else None
     name = department.name if department else ""
-    return Shown(item, name, units.get(item_id, 0.0), buyers.get(item_id, 0), picture, sheet.name if sheet else "")
+    return Shown(
+        item, name, units.get(item_id, 0.0), buyers.get(item_id, 0), picture, sheet.name if sheet else ""
+    )
 
 
 def keep(application: Application, item_id: int | None, form: Mapping[str, str], by: str) -> int:

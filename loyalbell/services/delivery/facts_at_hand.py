@@ -131,7 +131,7 @@ def order_of(session: Session, delivery: Delivery, now: datetime) -> Order | Non
 def newest_facts(
     session: Session, kind: str, ids: Sequence[int], shop: Shop, now: datetime
 ) -> dict[int, Facts]:
-    """By person the facts of their newest order, visit, membership; of their next appointment, or the last."""
+    """By person the facts of their newest order, visit or membership, or of their next appointment."""
     rows = {row.person_id: row for row in _newest(session, kind, ids, shop, now)}
     words, names = Words(session, shop, now, rows.values()), OWN_NAMES[kind]
     return {

@@ -30,7 +30,7 @@ from loyalbell.services.results.ranges import USUAL, Days, days_of
 from loyalbell.services.segments import commands as segment_commands
 from loyalbell.services.segments import queries as segment_queries
 from loyalbell.services.segments.queries import saved_rules
-from loyalbell.services.sequences.sequence_templates import Making
+from loyalbell.services.sequences.ready_made.making import Making
 from loyalbell.storage.schema import Campaign, Segment
 
 FEWEST = 20

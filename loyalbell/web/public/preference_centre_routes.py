@@ -12,9 +12,9 @@ from starlette.datastructures import FormData
 from loyalbell.core.offers.terms import say_benefit, say_terms, tidy_code
 from loyalbell.services.customers import preference_centre
 from loyalbell.services.customers.asking import NotTaken
-from loyalbell.services.translations import language_for
 from loyalbell.services.offers import queries as offer_queries
 from loyalbell.services.settings import sender_address
+from loyalbell.services.translations import language_for
 from loyalbell.web.public.pages import UNKNOWN
 from loyalbell.web.public.pages import page as _page
 from loyalbell.web.request import Form, NotFound, application_of

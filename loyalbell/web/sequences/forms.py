@@ -18,7 +18,7 @@ from loyalbell.web.sequences.plan_edits import ACTS
 
 STARTS = (
     ("event", "something happens"),
-    ("lack", "nothing happens for days"),
+    ("lack", "nothing happens for some time"),
     ("date", "a date comes near"),
     ("segment", "a segment is joined or left"),
     ("hand", "somebody brings them in by hand"),
@@ -124,7 +124,9 @@ def _start(data: Data, form: FormData, digits: int) -> None:
     if on in ("event", "lack"):
         start["happening"] = _event_filter(held.get("happening", {"what": "order"}), "start", form, digits)
     if on == "lack":
-        start["days"] = max(_int(form, "start.days", held.get("days", 60)), 1)
+        amount = max(_int(form, "start.days", held.get("days", 60)), 1)
+        unit = text_of(form, "start.unit", "days")
+        start |= {"days": amount} if unit == "days" else {"elapsed": {"amount": amount, "unit": unit}}
     if on == "date":
         start["which"] = text_of(form, "start.which") or held.get("which", "birthday")
         days = _int(form, "start.days", abs(held.get("days", 0)))
@@ -136,7 +138,7 @@ def _start(data: Data, form: FormData, digits: int) -> None:
             or held.get("rule")
             or {"version": 1, "root": {"match": "all", "lines": []}}
         )
-    if on in ("lack", "date", "segment"):
+    if on in ("lack", "date", "segment") and "elapsed" not in start:
         start["at"] = text_of(form, "start.at") or held.get("at", "09:00")
     data["start"] = start
 

@@ -204,7 +204,7 @@ def short_start(start: p.Start) -> str:
     if isinstance(start, p.OnEvent):
         return WHAT_WORDS[start.event_filter.what].removeprefix("an ").removeprefix("a ")
     if isinstance(start, p.OnInactivity):
-        return f"{start.days} days since"
+        return f"{start} since"
     if isinstance(start, p.OnDate):
         return {
             "birthday": "birthday",

@@ -173,6 +173,26 @@ class StartsTest(unittest.TestCase):
         )
         self.assertEqual(beyond(start, book, at("2026-03-15T00:00")).tolist(), [0])
 
+    def test_ninety_minutes_without_a_sign_cross_on_the_minute_when_clocks_change(self) -> None:
+        """Minutes and hours are elapsed time (rules of the job, section 1): on 8 March 2026 New York skips the
+        hour from 2:00 to 3:00 (IANA).
+        """
+        book = snapshot(
+            orders=orders(
+                (0, "2026-03-08T01:00"),
+                (1, "2026-03-08T01:00"),
+                (1, "2026-03-08T03:10"),
+                (2, "2026-03-09T23:00"),
+            )
+        )
+        start = plan({"on": "lack", "elapsed": {"amount": 90, "unit": "minutes"}}).start
+        found = trigger_hits(start, book, at("2026-03-07T00:00"), at("2026-03-10T00:29"))
+        self.assertEqual(
+            [(one.person, said(one.at)) for one in found], [(0, "2026-03-08 03:30"), (1, "2026-03-08 04:40")]
+        )
+        self.assertEqual(beyond(start, book, at("2026-03-10T00:29")).tolist(), [0, 1])
+        self.assertEqual(beyond(start, book, at("2026-03-10T00:30")).tolist(), [0, 1, 2])
+
     @given(st.lists(st.tuples(st.integers(0, 2), st.integers(0, 200)), max_size=15), st.integers(1, 199))
     def test_what_is_caught_up_after_a_gap_is_what_would_have_come_along_all_the_time(
         self, rows: list[tuple[int, int]], cut: int
@@ -192,6 +212,7 @@ class StartsTest(unittest.TestCase):
         for start in (
             {"on": "event"},
             {"on": "lack", "days": 9},
+            {"on": "lack", "elapsed": {"amount": 11, "unit": "hours"}},
             {"on": "segment", "rule": rule},
             {"on": "segment", "rule": rule, "way": "leaves"},
         ):

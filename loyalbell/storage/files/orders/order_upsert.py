@@ -24,8 +24,8 @@ OrderRow = tuple[Any, ...]
 
 ORDER_COLUMNS = (
     "person_id, department_id, placed_at, confirmed_at, shipped_at, delivered_at, "
-    "cancelled_at, refunded_at, refunded_minor, total_minor, location_id, staff_id, discount_minor, in_person, "
-    "tracking_code, tracking_url"
+    "cancelled_at, refunded_at, refunded_minor, total_minor, location_id, staff_id, discount_minor, "
+    "in_person, tracking_code, tracking_url"
 )
 
 

@@ -1,0 +1,1 @@
+"""Messages to start from, by what they are for."""

@@ -1,0 +1,1 @@
+"""Sequences to start from, by what they are for."""
