@@ -14,6 +14,7 @@ from starlette.exceptions import HTTPException
 
 from loyalbell import __version__
 from loyalbell.core.channels import CHANNELS
+from loyalbell.core.sequences.score import parted
 from loyalbell.services.accounts import sessions
 from loyalbell.services.accounts.sessions import Visitor
 from loyalbell.services.application import Application
@@ -56,6 +57,7 @@ environment = Environment(
     lstrip_blocks=True,
 )
 environment.globals["channels_in_order"] = CHANNELS
+environment.globals["parted"] = parted
 environment.filters |= {
     "number": formatting.number,
     "about": formatting.about,

@@ -22,7 +22,9 @@ from tests.web.test_message_pages import SignedInPages
 LATER = timedelta(days=3)
 
 
-class SequencePages(SignedInPages):
+class SequencePagesCase(SignedInPages):
+    """Helpers for pages of sequences."""
+
     def plan_in(self, page: str) -> dict[str, Any]:
         found = re.search(r'name="plan" value="([^"]*)"', page)
         assert found, page[:2000]
@@ -47,6 +49,8 @@ class SequencePages(SignedInPages):
     def act(self, plan: dict[str, Any], act: str = "", **fields: str) -> dict[str, Any]:
         return self.plan_in(self.post("/sequences/draw", plan=json.dumps(plan), act=act, **fields).text)
 
+
+class SequencePages(SequencePagesCase):
     def test_every_occasion_opens_as_a_finished_draft(self) -> None:
         for one in sequence_templates.OCCASIONS:
             made = self.post("/sequences/new", start=one.key)
@@ -142,7 +146,7 @@ class SequencePages(SignedInPages):
     def test_publishing_pausing_resuming_and_stopping(self) -> None:
         made = self.draft("thanks")
         page = self.client.get(f"/sequences/{made}/publish").text
-        self.assertNotIn("It cannot ring yet", page)
+        self.assertNotIn("It cannot start yet", page)
         live = self.post(f"/sequences/{made}/publish", when="now")
         self.assertIn("Everybody who crossed the line", live.text)
         self.assertIn("Paused since", self.post(f"/sequences/{made}/pause").text)
@@ -188,7 +192,7 @@ class SequencePages(SignedInPages):
 
     def test_a_draft_with_a_mistake_cannot_be_published_and_a_later_day_waits(self) -> None:
         empty = self.draft("blank")
-        self.assertIn("It cannot ring yet", self.client.get(f"/sequences/{empty}/publish").text)
+        self.assertIn("It cannot start yet", self.client.get(f"/sequences/{empty}/publish").text)
         self.assertEqual(self.post(f"/sequences/{empty}/publish", when="now").status_code, 422)
         made = self.draft("review")
         for wrong, words in (

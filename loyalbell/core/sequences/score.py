@@ -3,18 +3,23 @@ stave is.
 """
 
 from dataclasses import dataclass, field, replace
+from textwrap import wrap
 
 from loyalbell.core.sequences import plan as p
 
 WIDTH, LEFT, RIGHT = 940.0, 104.0, 60.0
-TOP, STAVE, BRANCH = 78.0, 88.0, 34.0
+TOP, STAVE, BRANCH = 92.0, 124.0, 34.0
+QUIET_BELOW, QUIET_ABOVE = 34.0, 40.0
+"""Room below and above a stave without messages."""
 LONG = 9.0
 """Days from which on a rest without notes is folded."""
 FOLD, WIDEST_FOLD = 74.0, 230.0
-LEAST_GAP = 58.0
+LEAST_GAP = 74.0
 """Width between two notes on one stave."""
 SIGN = 6.6
 """Width of a letter of a note's name."""
+MOST_LINES = 3
+"""Of a note's name above it."""
 
 
 @dataclass(frozen=True)
@@ -22,7 +27,8 @@ class Note:
     """A step on the score.
 
     ``shape``: email, text, chat, rest or act; ``day`` from coming in; ``rest`` is the wait it ends; ``room``
-    how many signs fit above and below it before the next one stands.
+    how many signs fit above and below it before the next one stands. ``lines`` and ``below_lines`` are the
+    words above and below it, parted so that they fit.
     """
 
     step: str
@@ -36,14 +42,35 @@ class Note:
     rest: str = ""
     room: int = 30
 
+    @property
+    def lines(self) -> list[str]:
+        return parted(self.label, self.room, MOST_LINES)
+
+    @property
+    def below_lines(self) -> list[str]:
+        return parted(self.below, self.room + 1, 2)
+
+
+def parted(words: str, room: int, most: int) -> list[str]:
+    """Words in lines of ``room`` signs, ``most`` of them; a longer word stands on a line of its own, and what
+    does not fit is left to the note's full text.
+    """
+    lines = wrap(words, max(room, 6), break_long_words=False, break_on_hyphens=False)
+    if len(lines) <= most:
+        return lines
+    return [*lines[: most - 1], f"{lines[most - 1]} …"]
+
 
 @dataclass(frozen=True)
 class Stave:
+    """``has_notes``: whether anything stands on it, so that its lines are drawn."""
+
     name: str
     share: str
     y: float
     x: float
     end: float
+    has_notes: bool = True
 
 
 @dataclass(frozen=True)
@@ -101,15 +128,28 @@ def score_of(plan: p.Plan, labels: dict[str, tuple[str, str]], names: dict[str, 
     last = max([end, *(raw.day for raw in laid.raws), 1.0])
     place = _Places([raw.day for raw in laid.raws] + [day for day, _, _ in laid.branches], last)
     used = max([row for *_, row, _, _ in laid.rows] or [0])
-    ys = [TOP + BRANCH + row * STAVE for row in range(used + 1)]
+    ys = _heights(used + 1, {raw.row for raw in laid.raws if isinstance(raw.step, p.MessageStep)})
     notes = [_note(raw, place, ys, labels) for raw in laid.raws]
     staves = [
         Stave(name, share, ys[row], place.at(start), place.at(stop))
         for name, share, row, start, stop in laid.rows
     ]
     staves.insert(0, Stave("", "", ys[0], place.at(0), place.at(last)))
+    apart = _apart(notes)
+    played = {note.y for note in apart if note.shape != "fork"}
+    staves = [replace(stave, has_notes=stave.y in played) for stave in staves]
     curves = [Curve(place.at(day), ys[one], place.at(day) + 40, ys[two]) for day, one, two in laid.branches]
-    return Score(_apart(notes), staves, place.folds(), curves, place.marks(), place.width, ys[-1] + 62)
+    return Score(apart, staves, place.folds(), curves, place.marks(), place.width, ys[-1] + 84)
+
+
+def _heights(rows: int, messages: set[int]) -> list[float]:
+    """The middle of each stave: those without messages have little above and below them."""
+    found = [TOP + (BRANCH if 0 in messages else 0.0)]
+    for row in range(1, rows):
+        below = STAVE / 2 if row - 1 in messages else QUIET_BELOW
+        above = STAVE / 2 if row in messages else QUIET_ABOVE
+        found.append(found[-1] + below + above)
+    return found
 
 
 def _lay(steps: tuple[p.AnyStep, ...], day: float, row: int, laid: _Laid, names: dict[str, str]) -> float:

@@ -96,6 +96,21 @@ def detail(application: Application, row: ResultRow, days: Days) -> Detail:
     )
 
 
+def steps_of(application: Application, origin: Origin, days: Days) -> list[StepFigures]:
+    """What each message step of a campaign or sequence brought in some days; kept while the book and the hour
+    stand.
+    """
+
+    def work() -> list[StepFigures]:
+        with application.database.reading() as session:
+            return _steps(application, session, origin, days)
+
+    hour = int(application.clock.now().timestamp()) // 3_600
+    return application.cache.of_version(
+        "steps", application.snapshot().version, (hour, origin, days), work, 24
+    )
+
+
 def _detail(application: Application, row: ResultRow, days: Days) -> Detail:
     now = int(application.clock.now().timestamp())
     compared = compared_of(application, row, days)

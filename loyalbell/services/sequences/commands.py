@@ -1,5 +1,6 @@
 """A sequence's draft: kept, checked, copied, taken out and brought in as JSON."""
 
+from collections.abc import Sequence
 from datetime import datetime
 
 from sqlalchemy import func, select
@@ -76,6 +77,26 @@ def change_rank(application: Application, sequence_id: int, up: bool, by: str) -
         for rank, one in enumerate(order, start=1):
             one.rank = rank
         application.note(session, by, "changed the order of sequences", sequence=order[to].name, place=to + 1)
+
+
+def offer_as_template(application: Application, sequence_id: int, is_template: bool, by: str) -> None:
+    """Whether new sequences may be started from its draft."""
+    with application.database.transaction() as session:
+        sequence = session.get_one(schema.Sequence, sequence_id)
+        sequence.is_template = is_template
+        words = "offered a sequence as a template" if is_template else "took a template away"
+        application.note(session, by, words, sequence=sequence.name)
+
+
+def put_in_order(application: Application, ids: Sequence[int], by: str) -> None:
+    """Ranks the sequences as given; those that are not named keep their order after them."""
+    place = {sequence_id: at for at, sequence_id in enumerate(ids)}
+    with application.database.transaction() as session:
+        kept = session.scalars(select(schema.Sequence).where(schema.Sequence.archived_at.is_(None)))
+        order = sorted(kept, key=lambda one: (place.get(one.id, len(place)), one.rank, one.id))
+        for rank, one in enumerate(order, start=1):
+            one.rank = rank
+        application.note(session, by, "changed the order of sequences", order=[one.name for one in order])
 
 
 def change_department(application: Application, sequence_id: int, department_id: int | None, by: str) -> None:

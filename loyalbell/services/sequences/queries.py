@@ -9,6 +9,7 @@ from sqlalchemy import ColumnElement, func, select
 from sqlalchemy.orm import Session
 
 from loyalbell.core.policy.delivery_state import HELD
+from loyalbell.core.policy.origins import SEQUENCE
 from loyalbell.core.sequences.plan import Plan, plan_or_none
 from loyalbell.core.sequences.wording import Names
 from loyalbell.services.application import Application
@@ -54,6 +55,17 @@ def live_names(application: Application) -> list[tuple[int, str]]:
     query = (
         select(schema.Sequence.id, schema.Sequence.name)
         .where(schema.Sequence.state == "live")
+        .order_by(schema.Sequence.name)
+    )
+    with application.database.reading() as session:
+        return [(sequence_id, name) for sequence_id, name in session.execute(query)]
+
+
+def own_templates(application: Application) -> list[tuple[int, str]]:
+    """(id, name) of the sequences that others may be started from."""
+    query = (
+        select(schema.Sequence.id, schema.Sequence.name)
+        .where(schema.Sequence.is_template, schema.Sequence.archived_at.is_(None))
         .order_by(schema.Sequence.name)
     )
     with application.database.reading() as session:
@@ -187,6 +199,17 @@ def batches_waiting(application: Application) -> int:
     """How many held batches wait for a person."""
     with application.database.reading() as session:
         return session.scalar(select(func.count()).where(HeldBatch.state == "held")) or 0
+
+
+def held_messages(application: Application) -> dict[int, int]:
+    """By sequence how many of its messages wait for a person to approve them."""
+    query = (
+        select(Delivery.origin_id, func.count())
+        .where(Delivery.origin_kind == SEQUENCE, Delivery.state == HELD)
+        .group_by(Delivery.origin_id)
+    )
+    with application.database.reading() as session:
+        return {sequence_id: count for sequence_id, count in session.execute(query)}
 
 
 def held_batches(application: Application) -> list[tuple[HeldBatch, schema.Sequence | None, int, int]]:

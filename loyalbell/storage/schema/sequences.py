@@ -17,7 +17,7 @@ class Sequence(Base):
     ``set_aside_because`` what could not be carried out, so that the program paused it.
     The lower ``rank`` goes first where two meet. ``normal`` is how many messages a day are usual, as the
     rehearsal before publishing said, ``by_weekday`` from Monday on; ``let_in`` how many people a paced
-    backlog lets in on which days (ISO), as it was confirmed.
+    backlog lets in on which days (ISO), as it was confirmed. ``is_template``: others may be started from it.
     """
 
     __tablename__ = "sequence"
@@ -42,6 +42,7 @@ class Sequence(Base):
     by_weekday: Mapped[list[float]] = mapped_column(JsonText, default=list, server_default="[]")
     let_in: Mapped[dict[str, int]] = mapped_column(JsonText, default=dict, server_default="{}")
     archived_at: Mapped[datetime | None]
+    is_template: Mapped[bool] = mapped_column(default=False, server_default="0")
     made_at: Mapped[datetime]
     by: Mapped[str]
 

@@ -17,7 +17,7 @@ class ScoreView:
     """``counts`` are the words under each message, by step."""
 
     score: Score
-    counts: dict[str, str]
+    counts: dict[str, list[str]]
     band: str
     begins: str
 
@@ -32,7 +32,7 @@ def score_view(context: RequestContext, sequence_id: int, steps: list[StepFigure
     there = {step.id for step in p.every_step(plan.steps)}
     return ScoreView(
         sheet.score(plan, names),
-        {figures.step: _say(figures) for figures in steps if figures.step in there},
+        {figures.step: [_say(figures)] for figures in steps if figures.step in there},
         plan_words.say_exits(plan, names) if plan.exit_events or plan.exit_condition else "",
         sheet.short_start(plan.start),
     )

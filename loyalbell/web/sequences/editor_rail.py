@@ -2,7 +2,7 @@
 people.
 """
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from typing import Any
@@ -18,11 +18,12 @@ from loyalbell.core.sequences import plan_words
 from loyalbell.core.sequences.check import Mistake
 from loyalbell.core.sequences.entry import OUT_WORDS
 from loyalbell.core.sequences.rehearsal import Line
-from loyalbell.core.sequences.rehearsal_figures import Day, Figures
+from loyalbell.core.sequences.rehearsal_figures import Day, Figures, PileUp
 from loyalbell.core.sequences.wording import WHAT_WORDS, Names
 from loyalbell.services.application import Application
 from loyalbell.services.customers import queries as customer_queries
 from loyalbell.services.rehearsal import rehearsals
+from loyalbell.services.rehearsal.backlog import BacklogForecast
 from loyalbell.services.rehearsal.rehearsals import Rehearsed
 from loyalbell.services.results.planner import plans_of_tests
 from loyalbell.services.sequences import drafts as sequence_drafts
@@ -200,6 +201,15 @@ def facts(context: RequestContext, figures: Figures, days: int) -> list[tuple[st
     return rows
 
 
+def say_pile_up(pile: PileUp, zone: ZoneInfo, steps: Mapping[str, str]) -> str:
+    at = datetime.fromtimestamp(pile.at, UTC).astimezone(zone)
+    return (
+        f"{say_day(at.date())}, {at.hour}:{at:%M}: {pile.messages:,} at once from"
+        f" “{steps.get(pile.step, '')}”. About {pile.replies:,.0f} people would reply; your staff can answer"
+        f" {pile.answers:,.0f} an hour."
+    )
+
+
 def warnings_of(
     context: RequestContext, plan: p.Plan, read: Read, steps: dict[str, str], most: int
 ) -> list[Warning]:
@@ -211,18 +221,12 @@ def warnings_of(
         if once[mistake.words] is mistake
     ]
     for pile in figures.pile_ups:
-        at = datetime.fromtimestamp(pile.at, UTC).astimezone(zone)
-        said = (
-            f"{say_day(at.date())}, {at.hour}:{at:%M}: {pile.messages:,} at once from"
-            f" “{steps.get(pile.step, '')}”. About {pile.replies:,.0f} would answer; the staff can answer"
-            f" {pile.answers:,.0f} an hour."
-        )
-        found.append(Warning("look at this", said, pile.step))
+        found.append(Warning("look at this", say_pile_up(pile, zone, steps), pile.step))
     heaviest = figures.heaviest
     if heaviest is not None and heaviest.messages > most:
         said = (
-            f"The volume guard would hold {say_day(day_of(heaviest.day))}: {heaviest.messages:,} messages,"
-            f" and {most:,} a day go without a person’s release."
+            f"{say_day(day_of(heaviest.day))} would wait for your approval: {heaviest.messages:,} messages,"
+            f" and the limit before approval is {most:,} a day."
         )
         found.append(Warning("look at this", said))
     past = sequence_drafts.beyond_count(context.application, plan)
@@ -230,8 +234,7 @@ def warnings_of(
         found.append(
             Warning(
                 "look at this",
-                f"{past:,} people are already past the line. They stay out, unless you bring them in when you"
-                " publish.",
+                f"{past:,} people already qualify. They are left out unless you add them when you publish.",
             )
         )
     return found
@@ -303,6 +306,26 @@ class LoadStrip:
 
     days: list[tuple[str, float, bool]]
     words: str
+
+
+def backlog_values(
+    context: RequestContext, forecast: BacklogForecast, steps: Mapping[str, str]
+) -> dict[str, Any]:
+    """What letting people in means, drawn by day."""
+    zone = ZoneInfo(context.application.the_shop().zone)
+    numbers = sorted(forecast.days)
+    counts = (
+        [(day, forecast.days.get(day, 0)) for day in range(numbers[0], numbers[-1] + 1)] if numbers else []
+    )
+    top = max((count for _, count in counts), default=1)
+    said = [(say_day(day_of(day)), count) for day, count in counts]
+    return {
+        "forecast": forecast,
+        "days": said,
+        "fullest": max(said, key=lambda pair: pair[1], default=("", 0)),
+        "bars": [(f"{words}: {count:,}", round(44 * count / top, 1)) for words, count in said],
+        "pile_ups": [say_pile_up(one, zone, steps) for one in forecast.pile_ups],
+    }
 
 
 def load_of(days: list[Day], most: int) -> LoadStrip:

@@ -13,10 +13,11 @@ from markupsafe import escape
 from pydantic import ValidationError
 from starlette.datastructures import FormData
 
-from loyalbell.core.clock.local_time import at_local
+from loyalbell.core.clock.local_time import at_local, local_day
 from loyalbell.core.clock.pacing import NeverOpens, paced
 from loyalbell.core.clock.zones import zone_of
 from loyalbell.core.policy.delivery_state import BOUNCED, FAILED, HELD, SENT, UNSURE, WAITING, WITHHELD
+from loyalbell.core.policy.origins import SEQUENCE
 from loyalbell.core.policy.send_policy import CAUSE_WORDS
 from loyalbell.core.segments.model import RuleProblem
 from loyalbell.core.sequences import plan as p
@@ -26,6 +27,9 @@ from loyalbell.core.sequences.goal import GoalStand
 from loyalbell.services.customers import queries as customer_queries
 from loyalbell.services.delivery import after_stop
 from loyalbell.services.rehearsal import rehearsals
+from loyalbell.services.rehearsal.backlog import forecast_backlog
+from loyalbell.services.results.detail import StepFigures, steps_of
+from loyalbell.services.results.ranges import days_of
 from loyalbell.services.sequences import drafts as sequence_drafts
 from loyalbell.services.sequences import goals, manual_entry, pausing, publishing, publishing_preview
 from loyalbell.services.sequences import queries as sequence_queries
@@ -75,6 +79,8 @@ def _publish_page(
         "standing": standing(context, sequence),
         "mistakes": sequence_drafts.mistakes(context.application, plan, sequence.id),
         "form": form or {},
+        "adds": 0,
+        "later": None,
     }
     return context.page("sequences/publish.html", "sequences", 422 if problem else 200, **values)
 
@@ -133,19 +139,42 @@ def call_off(sequence_id: int, context: RequestContext = SignedIn) -> Response:
 
 @router.post("/sequences/pace")
 def say_pace(context: RequestContext = SignedIn, form: FormData = Form) -> Response:
-    """When the last of them is in, while one types."""
-    pace, people = read_pace(form), number_of(form, "people") or 0
-    if pace is None or not people:
-        return Response("")
+    """While one types: when the last of them is in, what they would get on which day, and the words of the
+    button.
+    """
+    about = number_of(form, "sequence")
+    sequence = sequence_of(context, about) if about else None
+    values = _pace(context, sequence, form) | {
+        "what": publishing_preview.change(context.application, sequence.id) if sequence else None,
+        "at": lambda one: datetime.fromtimestamp(one, UTC),
+    }
+    return Response(context.piece("sequences/paced.html", **values), media_type="text/html")
+
+
+def _pace(context: RequestContext, sequence: schema.Sequence | None, form: FormData) -> dict[str, Any]:
+    """Without a sequence, whose plan would be rehearsed, only the pace itself."""
+    people, application = number_of(form, "people") or 0, context.application
     try:
-        now = int(context.application.clock.now().timestamp())
-        found = paced(people, now, pace, zone_of(context.application.the_shop().zone))
-    except ValueError as problem:
-        return Response(str(problem))
-    return Response(
-        context.piece("sequences/paced.html", found=found, at=lambda one: datetime.fromtimestamp(one, UTC)),
-        media_type="text/html",
-    )
+        pace, later = read_pace(form), _from_when(context, form)
+        if pace is None or not people:
+            return {"problem": "Say how many people at a time, and how often.", "adds": 0, "later": None}
+        start = later or application.clock.now()
+        zone = zone_of(application.the_shop().zone)
+        found = paced(people, int(start.timestamp()), pace, zone)
+        if sequence is None:
+            return {"found": found, "forecast": None, "problem": ""}
+        plan = draft_of(sequence)
+        forecast = forecast_backlog(application, plan, sequence.id, pace)
+    except (SequenceProblem, RuleProblem, ValueError) as problem:
+        return {"problem": str(problem), "adds": 0, "later": None}
+    names = sequence_queries.plan_names(application)
+    steps = {one.id: rail.short_step(one, names) for one in p.every_step(plan.steps)}
+    return rail.backlog_values(context, forecast, steps) | {
+        "found": found,
+        "adds": people if text_of(form, "backlog") == "yes" else 0,
+        "later": later,
+        "problem": "",
+    }
 
 
 @router.get("/sequences/{sequence_id:int}/live")
@@ -163,6 +192,9 @@ def _live(context: RequestContext, sequence: schema.Sequence, problem: str | Non
     gone = {
         step: sum(count for at, state, _, count in sent if at == step and state == SENT) for step, *_ in sent
     }
+    shop, now = context.application.the_shop(), context.application.clock.now()
+    year = days_of("year", local_day(now, shop.zone), shop.zone)
+    came = {one.step: one for one in steps_of(context.application, (SEQUENCE, sequence.id), year)}
     failed_count, failed_words = after_stop.failed_of(context.application, "sequence", sequence.id)
     values: dict[str, Any] = {
         "sequence": sequence,
@@ -174,11 +206,11 @@ def _live(context: RequestContext, sequence: schema.Sequence, problem: str | Non
         "band": plan_words.say_exits(plan, names) if plan.exit_events or plan.exit_condition else "",
         "begins": sheet.short_start(plan.start),
         "counts": {
-            one.id: f"{gone.get(one.id, 0):,} sent"
+            one.id: say_counts(here.get(one.id, 0), gone.get(one.id, 0), came.get(one.id))
             for one in p.every_step(plan.steps)
             if isinstance(one, p.MessageStep)
         },
-        "rows": [_row(one, names, here, sent) for one in p.every_step(plan.steps)],
+        "rows": [_row(one, names, here, sent, came.get(one.id)) for one in p.every_step(plan.steps)],
         "states": sorted(
             ((say_state(state, cause), state, count) for state, cause, count in states),
             key=lambda one: -one[2],
@@ -237,9 +269,20 @@ class StepRow:
     is_message: bool
     sent: int
     others: list[str]
+    clicked: int | None
+    orders: int | None
 
 
-def _row(step: p.AnyStep, names: Any, here: Any, sent: Any) -> StepRow:
+def say_counts(here: int, sent: int, came: StepFigures | None) -> list[str]:
+    """What stands under a message on the live score, line by line."""
+    lines = [f"{here:,} here"] if here else []
+    lines.append(f"{sent:,} sent")
+    if came is not None:
+        lines += [f"{came.acts['clicked']:,} clicked", f"{came.orders:,} ordered"]
+    return lines
+
+
+def _row(step: p.AnyStep, names: Any, here: Any, sent: Any, came: StepFigures | None) -> StepRow:
     mine = [(state, cause, count) for at, state, cause, count in sent if at == step.id]
     return StepRow(
         id=step.id,
@@ -256,6 +299,8 @@ def _row(step: p.AnyStep, names: Any, here: Any, sent: Any) -> StepRow:
             *_counted(mine, (HELD,), "held"),
             *_counted(mine, WAITING, "waiting to be sent"),
         ],
+        clicked=came.acts["clicked"] if came else None,
+        orders=came.orders if came else None,
     )
 
 

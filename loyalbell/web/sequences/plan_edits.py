@@ -9,6 +9,8 @@ from loyalbell.core.sequences.plan import PlanProblem
 from loyalbell.core.sequences.steps import BY_DO
 from loyalbell.web.sequences.plan_data import Data, every, inner_lists, lists, new_id
 
+MOST_ARMS = 8
+
 
 def _place(data: Data, step_id: str) -> tuple[list[Data], int]:
     for steps in lists(data["steps"]):
@@ -36,6 +38,48 @@ def _add(data: Data, kind: str, where: str) -> None:
     else:
         steps, at = _place(data, rest)
         steps.insert(at + 1, made)
+
+
+def _copied(step: Data, taken: set[str]) -> Data:
+    """The same with identities of its own, also in its arms; what names a step that was copied with it names
+    the copy.
+    """
+    made = copy.deepcopy(step)
+    renamed: dict[str, str] = {}
+    for one in every({"steps": [made]}):
+        renamed[one["id"]] = one["id"] = new_id(taken)
+        taken.add(one["id"])
+    old = {was: now for was, now in zip(_ids(step), renamed.values(), strict=True)}
+    for one in every({"steps": [made]}):
+        for arm in one.get("arms", ()):
+            if arm.get("step") in old:
+                arm["step"] = old[arm["step"]]
+    return made
+
+
+def _ids(step: Data) -> list[str]:
+    return [one["id"] for one in every({"steps": [step]})]
+
+
+def _copy(data: Data, step_id: str) -> None:
+    steps, at = _place(data, step_id)
+    steps.insert(at + 1, _copied(steps[at], {step["id"] for step in every(data)}))
+
+
+def _arm_copy(data: Data, step_id: str, number: str) -> None:
+    """The arm once more beside it, with its steps; of a random split half of its share."""
+    steps, at = _place(data, step_id)
+    step = steps[at]
+    if len(step["arms"]) >= MOST_ARMS:
+        raise PlanProblem("A fork has at most eight arms.")
+    taken = {one["id"] for one in every(data)}
+    whole = _copied({"do": "lot", "id": step_id, "arms": [step["arms"][int(number)]]}, taken)
+    arm = whole["arms"][0]
+    if step["do"] == "lot":
+        mine = step["arms"][int(number)]
+        arm["share"], mine["share"] = mine["share"] // 2, mine["share"] - mine["share"] // 2
+        arm["name"] = f"{arm.get('name') or 'arm'} 2"[:60]
+    step["arms"].insert(int(number) + 1, arm)
 
 
 def _remove(data: Data, step_id: str) -> None:
@@ -88,7 +132,7 @@ def _shift(data: Data, step_id: str, days: str) -> None:
 def _arm_add(data: Data, step_id: str) -> None:
     steps, at = _place(data, step_id)
     step = steps[at]
-    if len(step["arms"]) >= 8:
+    if len(step["arms"]) >= MOST_ARMS:
         raise PlanProblem("A fork has at most eight arms.")
     if step["do"] == "lot":
         step["arms"].append({"name": "ABCDEFGH"[len(step["arms"])], "share": 0, "steps": []})
@@ -125,11 +169,13 @@ def _goal(data: Data, there: str) -> None:
 
 ACTS: dict[str, Callable[..., None]] = {
     "add": _add,
+    "copy": _copy,
     "remove": _remove,
     "up": _up,
     "down": _down,
     "shift": _shift,
     "arm-add": _arm_add,
+    "arm-copy": _arm_copy,
     "arm-remove": _arm_remove,
     "stop-add": _stop_add,
     "stop-remove": _stop_remove,

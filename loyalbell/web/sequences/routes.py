@@ -2,6 +2,7 @@
 
 import json
 import secrets
+from dataclasses import dataclass
 from datetime import UTC, datetime
 from typing import Any
 
@@ -14,6 +15,7 @@ from loyalbell.core.segments.model import RuleProblem
 from loyalbell.core.sequences import plan_words
 from loyalbell.core.sequences.plan import Plan, PlanProblem, read_plan
 from loyalbell.services import unsaved
+from loyalbell.services.results.of_sequences import NOTHING, LastDays, last_days
 from loyalbell.services.sequences import commands as sequence_commands
 from loyalbell.services.sequences import queries as sequence_queries
 from loyalbell.services.sequences import sequence_templates
@@ -26,32 +28,74 @@ from loyalbell.web.sequences.forms import plan_from
 from loyalbell.web.sequences.lookup import sequence_of, standing
 
 router = APIRouter()
+MOST_ORDERED = 1_000
 
 
 @router.get("/sequences")
 def list_page(context: RequestContext = SignedIn) -> Response:
     names = sequence_queries.plan_names(context.application)
+    figures = last_days(context.application)
+    waiting = sequence_queries.held_messages(context.application)
     rows = [
-        (sequence, plan_words.say_start(draft_of(sequence).start, names), under_way)
+        ListRow(
+            sequence,
+            plan_words.say_start(draft_of(sequence).start, names),
+            under_way,
+            figures.get(sequence.id, NOTHING),
+            waiting.get(sequence.id, 0),
+        )
         for sequence, under_way in sequence_queries.in_order(context.application)
     ]
     held = sequence_queries.batches_waiting(context.application)
     return context.page("sequences/sequences.html", "sequences", rows=rows, held=held)
 
 
+@dataclass(frozen=True)
+class ListRow:
+    """A sequence as the list shows it: its start in words, people under way, its last 30 days, and the
+    messages that wait for approval.
+    """
+
+    one: schema.Sequence
+    starts: str
+    under_way: int
+    lately: LastDays
+    waiting: int
+
+    @property
+    def bars(self) -> list[tuple[float, float]]:
+        """(left edge, height) of a bar for each of the last 30 days."""
+        tallest = max(self.lately.by_day) or 1
+        return [(at * 3.0, round(22.0 * count / tallest, 1)) for at, count in enumerate(self.lately.by_day)]
+
+
+@router.post("/sequences/order")
+def order(context: RequestContext = SignedIn, form: FormData = Form) -> Response:
+    """The whole list in a new order."""
+    ids = [int(value) for value in form.getlist("sequence") if isinstance(value, str) and value.isdecimal()]
+    sequence_commands.put_in_order(context.application, ids[:MOST_ORDERED], context.by)
+    return context.go("/sequences")
+
+
 @router.get("/sequences/new")
 def new(context: RequestContext = SignedIn) -> Response:
     return context.page(
-        "sequences/sequence_templates.html", "sequences", occasions=sequence_templates.OCCASIONS
+        "sequences/sequence_templates.html",
+        "sequences",
+        occasions=sequence_templates.OCCASIONS,
+        own=sequence_queries.own_templates(context.application),
     )
 
 
 @router.post("/sequences/new")
 def begin(context: RequestContext = SignedIn, form: FormData = Form) -> Response:
-    """Opens an occasion as a finished draft."""
+    """Opens a ready-made sequence, or one of the shop's own templates, as a finished draft."""
+    own = text_of(form, "start").removeprefix("own:")
+    if own.isdecimal() and int(own) in dict(sequence_queries.own_templates(context.application)):
+        return _copy(context, int(own))
     made = sequence_templates.make(context.application, text_of(form, "start"), context.by)
     if made is None:
-        raise NotFound("There is no such occasion.")
+        raise NotFound("There is no such ready-made sequence.")
     return context.go(f"/sequences/{made}")
 
 
@@ -196,6 +240,19 @@ def save(context: RequestContext = SignedIn, form: FormData = Form) -> Response:
 
 @router.post("/sequences/{sequence_id:int}/copy")
 def copy(sequence_id: int, context: RequestContext = SignedIn) -> Response:
+    return _copy(context, sequence_id)
+
+
+@router.post("/sequences/{sequence_id:int}/template")
+def template(sequence_id: int, context: RequestContext = SignedIn, form: FormData = Form) -> Response:
+    sequence_of(context, sequence_id)
+    sequence_commands.offer_as_template(
+        context.application, sequence_id, text_of(form, "is_template") == "yes", context.by
+    )
+    return context.go(f"/sequences/{sequence_id}")
+
+
+def _copy(context: RequestContext, sequence_id: int) -> Response:
     one = sequence_of(context, sequence_id)
     name = sequence_queries.name_of_a_copy(context.application, one.name)
     made = sequence_commands.keep(context.application, None, name, draft_of(one), context.by)

@@ -173,7 +173,7 @@ class StartsTest(unittest.TestCase):
         )
         self.assertEqual(beyond(start, book, at("2026-03-15T00:00")).tolist(), [0])
 
-    def test_ninety_minutes_without_a_sign_cross_on_the_minute_when_clocks_change(self) -> None:
+    def test_ninety_minutes_without_a_sign_cross_when_clocks_change_too(self) -> None:
         """Minutes and hours are elapsed time (rules of the job, section 1): on 8 March 2026 New York skips the
         hour from 2:00 to 3:00 (IANA).
         """
