@@ -79,7 +79,7 @@ class GatewaySender(Sender):
         except (httpx.HTTPError, httpx.InvalidURL) as error:
             return f"The network does not answer: {error}."
         if answer.status_code in (401, 403):
-            return "The network answers, and does not take the key. Copy it again from your account there."
+            return "The network does not accept the key. Copy it again from your account there."
         return "" if answer.is_success else f"The network answers with {answer.status_code}."
 
 

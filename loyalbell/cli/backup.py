@@ -101,7 +101,7 @@ def restore(
         return
     for line in (
         f"Restored into {data}: {contents.people:,} customers, as of {contents.made_at:%d %B %Y, %H:%M} UTC.",
-        "It is silent: nothing is sent until you switch it back to ringing.",
+        "It is silent: nothing is sent until you switch it to ringing.",
         f"Messages that were due before now and may have been sent since the backup: {done.asked:,}. They are"
         " not sent by themselves. More may show once you do; the networks are asked about each, or you are.",
         "What happened after the backup is not in this book: orders, replies, and refusals. Bring refusals in"

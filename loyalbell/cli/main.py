@@ -120,10 +120,10 @@ def serve(
     ),
     mail_host: str | None = typer.Option(None, "--mail-host", help="The address for incoming mail."),
     mail_port: int | None = typer.Option(
-        None, "--mail-port", help="Take in answers and delivery reports by SMTP at this port; 0 for not."
+        None, "--mail-port", help="Accept replies and delivery reports by SMTP at this port; 0 for not."
     ),
     metrics_token: str | None = typer.Option(
-        None, "--metrics-token", help="Whoever brings it may read /metrics from elsewhere."
+        None, "--metrics-token", help="A program that sends it may read /metrics from elsewhere."
     ),
     log_level: str | None = typer.Option(None, "--log-level", help="debug, info, warning or error."),
     log_form: str | None = typer.Option(None, "--log-form", help="words or json."),

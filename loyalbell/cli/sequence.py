@@ -58,7 +58,7 @@ def check(file: Path = FileArgument, data: Path = DataOption, as_json: bool = Js
     else:
         for one in found:
             print(f"{one.level}: {one.place}: {one.words}")
-        print("It cannot ring yet." if blocked else "It may ring.")
+        print("It cannot start yet." if blocked else "It may ring.")
     raise typer.Exit(1 if blocked else 0)
 
 

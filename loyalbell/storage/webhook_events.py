@@ -16,12 +16,12 @@ HAPPENINGS = {
     "customer.changed": "a customer’s facts were changed on their page",
     "customer.merged": "two records of a customer became one",
     "customer.erased": "customers were erased",
-    "consent.changed": "somebody agreed to, or refused, a channel",
+    "consent.changed": "a customer agreed to, or refused, a channel",
     "message.sent": "a message left",
     "message.bounced": "a message was not accepted",
-    "message.clicked": "somebody pressed a button in a message",
-    "import.finished": "a file was brought in",
-    "sequence.step": "somebody came to a step of a sequence that tells other programs",
+    "message.clicked": "a customer clicked a link in a message",
+    "import.finished": "a file was imported",
+    "sequence.step": "a customer reached a step of a sequence that tells other programs",
     "campaign.finished": "a campaign was sent to everyone",
 }
 TEST = "webhook.test"

@@ -68,7 +68,7 @@ FIELDS = (
     Field("order_item", "main item of the order", "your purchase", ORDER),
     Field("order_total", "total of the order", "the total on your receipt", ORDER),
     Field("order_discount", "discount on the order", "nothing", ORDER),
-    Field("order_status", "where the order stands", "on its way", ORDER),
+    Field("order_status", "status of the order", "on its way", ORDER),
     Field("order_on", "day of the order", "the other day", ORDER),
     Field("order_place", "where the order was made", "our shop", ORDER),
     Field("order_tracking", "tracking number of the parcel", "the number that comes separately", ORDER),

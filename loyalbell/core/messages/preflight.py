@@ -90,7 +90,7 @@ def preflight(
         fine = "Fields, length, alphabet, sender, how to stop."
     else:
         found += _chat(writing, context)
-        fine = "Fields, answers, opening message, sender."
+        fine = "Fields, quick replies, opening message, sender."
     found += [Finding("must fix", words) for words in context.lacking.get(writing.channel, ())]
     order = {MUST: 0, LOOK: 1, FINE: 2}
     found.sort(key=lambda finding: order[finding.level])
@@ -303,8 +303,8 @@ def _wrapping(writing: c.EmailContent, context: PreflightContext) -> list[Findin
         ratio = contrast(one, other)
         if ratio < LEAST:
             said = (
-                f"{words} stand out too little from their ground: {ratio:.1f} to 1, and {LEAST} is needed."
-                " Change the letterhead’s colours."
+                f"{words} have too little contrast with their background: {ratio:.1f} to 1, and {LEAST} is"
+                " needed. Change the letterhead’s colours."
             )
             found.append(Finding("look at this", said))
     return found

@@ -49,7 +49,7 @@ RULES: tuple[tuple[float, str, Callable[[Parts], bool]], ...] = (
     ),
     (
         1.0,
-        "the subject begins like an answer that it is not",
+        "the subject begins with Re: or Fwd:, and it is not a reply",
         lambda mail: bool(re.match(r"(re|fwd?):", mail.subject, re.IGNORECASE)),
     ),
     (1.5, "many words are in capitals", lambda mail: _shouting(mail.text)),

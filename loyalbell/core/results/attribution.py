@@ -23,7 +23,7 @@ class Reason(IntEnum):
 
 REASON_WORDS = {
     Reason.CODE: "the code in it was used",
-    Reason.CLICK: "a link in it was the last one pressed before",
+    Reason.CLICK: "a link in it was the last one clicked before",
     Reason.TEXT: "it was the last text or chat before",
     Reason.OPEN: "it was the last one opened before",
 }

@@ -40,7 +40,7 @@ def _whole(plan: p.Plan, around: Surroundings) -> Iterator[Mistake]:
     elif not any(isinstance(one, p.MessageStep) for one in p.every_step(plan.steps)):
         yield Mistake("look at this", "No step sends a message.", "start")
     if isinstance(plan.start, p.OnSegment) and not plan.start.rule.root.lines:
-        yield Mistake("must fix", "Say which segment brings people in.", "start")
+        yield Mistake("must fix", "Choose the segment.", "start")
     if isinstance(plan.start, p.OnSegment) and plan.start.way == "is in" and plan.again.kind != "never":
         days = plan.again.days if plan.again.kind == "after" else 0
         if days < 30:
@@ -73,7 +73,7 @@ def _reentry(plan: p.Plan) -> Iterator[Mistake]:
                 "must fix", "It puts on the tag that starts it: people would go round for ever.", step.id
             )
         if isinstance(step, p.MessageStep) and starts.what in ("opened", "clicked"):
-            words = "What people do with its own message would bring them in again."
+            words = "Opening or clicking its own message would start it again for the same person."
             yield Mistake("look at this", words, step.id)
 
 

@@ -14,10 +14,10 @@ Out = Literal["closed", "came in before", "came in lately", "not meant"]
 HELD_BACK = "held back"
 OUT_WORDS: dict[str, str] = {
     "closed": "closed or deceased",
-    "came in before": "came in once already",
-    "came in lately": "came in too short a while ago",
-    "not meant": "do not meet the condition for coming in",
-    HELD_BACK: "held back, to compare with",
+    "came in before": "was in it before",
+    "came in lately": "was in it too recently",
+    "not meant": "does not meet the condition",
+    HELD_BACK: "held back, for comparison",
 }
 
 

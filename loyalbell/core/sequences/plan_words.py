@@ -11,20 +11,20 @@ def say_start(start: p.Start, names: Names) -> str:
         return f"Starts with {say_event_filter(start.event_filter, names)}"
     if isinstance(start, p.OnInactivity):
         return (
-            f"Starts {start} after {say_event_filter(start.event_filter, names)}, if nothing of the"
-            " kind came since"
+            f"Starts {start} after {say_event_filter(start.event_filter, names)}, if nothing"
+            " like it happened since"
         )
     if isinstance(start, p.OnDate):
         return f"Starts {say_offset(start.days)} {say_date(start.which)} at {say_clock(start.at)}"
     if isinstance(start, p.OnSegment):
         who = say_rule(start.rule, names.saying).removeprefix("Customers who ").removeprefix("Customers ")
         when = {
-            "joins": "when it newly holds that they",
-            "leaves": "when it no longer holds that they",
-            "is in": "for those who then",
+            "joins": "for people who newly",
+            "leaves": "for people who no longer",
+            "is in": "for people who",
         }[start.way]
-        return f"Starts, each day at {say_clock(start.at)}, {when} {who}"
-    return "Starts by hand"
+        return f"Starts each day at {say_clock(start.at)} {when} {who}"
+    return "Starts when you add people by hand"
 
 
 def say_offset(days: int) -> str:
@@ -57,14 +57,14 @@ def say_step(step: p.AnyStep, names: Names) -> str:
 
 def say_reentry(again: p.ReentryPolicy) -> str:
     if again.kind == "never":
-        return "Nobody comes in twice"
+        return "Each person only once"
     if again.kind == "each":
-        return "They come in once for each of them"
-    return f"They may come in again after {again.days} days"
+        return "Once for each of them"
+    return f"The same person again after {again.days} days at the earliest"
 
 
 def say_exits(plan: p.Plan, names: Names) -> str:
     said = [say_event_filter(exit_event, names) for exit_event in plan.exit_events]
     if plan.exit_condition is not None:
         said.append("meeting “" + say_rule(plan.exit_condition, names.saying) + "”")
-    return f"{' or '.join(said)} ends it, asked before each message" if said else "Nothing ends it early"
+    return f"{' or '.join(said)} ends it (checked before each message)" if said else "Nothing ends it early"

@@ -22,10 +22,10 @@ WHAT_WORDS: dict[str, str] = {
     "membership": "a membership begun",
     "tag": "a tag put on",
     "event": "an event",
-    "answer": "a review or an answer",
-    "opened": "a message of ours opened",
-    "clicked": "a link of ours pressed",
-    "replied": "an answer to us",
+    "answer": "a review or a survey answer",
+    "opened": "one of our messages opened",
+    "clicked": "a click on one of our links",
+    "replied": "a reply to us",
 }
 
 

@@ -102,9 +102,7 @@ def _check_variants(session: Session, campaign: Campaign, plan: CampaignPlan) ->
     chosen = [campaign.message_id, *(variant.message for variant in plan.variants)]
     letters = {one.id: one for one in session.scalars(select(Message).where(Message.id.in_(chosen)))}
     if len(letters) < len(chosen):
-        raise CannotSend(
-            "Each message can stand only once, and must be on file. Choose another for one of them."
-        )
+        raise CannotSend("The same message is chosen twice, or one is no longer on file. Choose another.")
     if len({letter.purpose for letter in letters.values()}) > 1:
         raise CannotSend(
             "The messages of one campaign are all marketing or all service. Choose one of the same kind."

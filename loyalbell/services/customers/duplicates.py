@@ -146,7 +146,7 @@ def part_again(application: Application, merge_id: int, by: str) -> int:
             raise CannotMerge("Another record was merged into this one later. Undo that merge first.")
         if session.get(Person, done.gone_id) is not None:
             raise CannotMerge(
-                "The number of the other record has been given to somebody else since. It cannot be undone."
+                "The number of the other record belongs to somebody else by now. This cannot be undone."
             )
         kept_id, gone_id = done.kept_id, done.gone_id
         Steps(session, done.snapshot["steps"]).undo()

@@ -240,7 +240,7 @@ class _Diary:
             "agreed": "Agreed to",
             "refused": "Refused",
             "waiting": "Was asked to confirm",
-            "never asked": "No word any more on",
+            "never asked": "No longer any consent on",
         }
         said = [
             DiaryEntry(

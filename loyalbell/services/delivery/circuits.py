@@ -98,7 +98,7 @@ def believe(application: Application, channel: str, by: str) -> None:
         if row is not None and row.shape:
             row.believed, row.shape = row.shape, ""
             row.since, row.try_at, row.failures, row.words = None, None, 0, ""
-            application.note(session, by, "said that the refused addresses are gone", channel=channel)
+            application.note(session, by, "confirmed that the refused addresses are gone", channel=channel)
 
 
 def close_channel(application: Application, channel: str, words: str) -> None:

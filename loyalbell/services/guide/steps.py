@@ -98,7 +98,7 @@ def steps(application: Application) -> list[Step]:
             Step(
                 "offer",
                 "Something to come back for",
-                "An offer for the second message. The first comes without one: many return for a kind word.",
+                "An offer for the second message. The first has none: many come back without one.",
                 _exists(session, Offer),
                 "Make an offer",
                 "/offers/new",

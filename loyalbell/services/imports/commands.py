@@ -32,8 +32,8 @@ from loyalbell.storage.schema import ImportRun, Shop
 from loyalbell.storage.webhook_events import announce
 
 UNKNOWN_KIND = (
-    "We could not tell what this file holds. Say what is in it, and look whether its headings stand in one"
-    " row above the others."
+    "We could not tell what this file holds. Choose what is in it, and check that its headings"
+    " are in one row above the others."
 )
 
 

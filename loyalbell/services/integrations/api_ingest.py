@@ -164,7 +164,7 @@ class ApiIngest:
     def _consent(self, one: Values) -> Values:
         at = When(self.zone, False).read(one["at"].strip()) if one.get("at") else int(self.now.timestamp())
         if at > int(self.now.timestamp()):
-            raise ValueError("a word about a channel cannot come from the future")
+            raise ValueError("a consent cannot come from the future")
         return {
             "channel": one["channel"],
             "state": one["state"],

@@ -16,7 +16,7 @@ SCOPES = {
     "history": "write orders, visits, appointments, memberships and events",
     "catalogue": "write items",
     "read": "read customers",
-    "sequences": "bring customers into sequences",
+    "sequences": "add customers to sequences",
 }
 SEEN_EVERY = timedelta(minutes=1)
 

@@ -75,7 +75,7 @@ def drop(application: Application, message_id: int, by: str) -> None:
         gone = select(Delivery.id).join(MessageVersion).where(MessageVersion.message_id == message_id)
         if session.scalar(gone.limit(1)) is not None:
             raise MessageProblem(
-                f"“{message.name}” has gone to customers and stands in their diaries, so it stays."
+                f"“{message.name}” was sent to customers and is in their diaries, so it cannot be deleted."
             )
         application.note(session, by, "deleted a message", message=message.name)
         session.query(MessageVersion).filter(MessageVersion.message_id == message_id).delete()

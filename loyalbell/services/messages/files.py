@@ -102,7 +102,7 @@ def _from_mail(name: str, data: bytes, letterhead: int | None) -> tuple[str, c.M
     assert isinstance(mail, EmailMessage)
     page, plain = mail.get_body(("html",)), mail.get_body(("plain",))
     if page is None and plain is None:
-        raise c.ContentProblem("This mail has neither a page nor a text that can be read.")
+        raise c.ContentProblem("This mail has no text that can be read.")
     html = str(page.get_content()) if page is not None else ""
     words = str(plain.get_content()) if plain is not None else ""
     subject = str(mail["Subject"] or name)

@@ -99,7 +99,7 @@ def _offers(session: Session, shop: Shop, now: datetime) -> dict[int, str]:
     for offer in session.scalars(select(Offer)):
         until = expires(terms_of(offer), now, shop.zone)
         over = until is not None and until <= now
-        why = "has been put away" if offer.archived_at else "is over" if over else ""
+        why = "is archived" if offer.archived_at else "is over" if over else ""
         found[offer.id] = f"The offer “{offer.name}” {why}. Choose another." if why else ""
     return found
 

@@ -29,7 +29,7 @@ LATELY = timedelta(days=60)
 MOST_TEXT = 20_000
 STOPPED = "{shop}: you will get no more messages here. Reply START to hear from us again."
 STARTED = "{shop}: you are on the list again. Reply STOP to end."
-HELPED = "{shop}, {phone}. Reply STOP to end messages. Other answers are read by a person."
+HELPED = "{shop}, {phone}. Reply STOP to end messages. A person reads all other replies."
 
 
 def delivered(application: Application, channel: str, message_id: str) -> bool:

@@ -118,7 +118,7 @@ def _open_of(reply: Reply) -> Select[Reply]:
 def _answer(application: Application, session: Session, reply: Reply, text: str, by: str) -> int:
     person = session.get(Person, reply.person_id) if reply.person_id else None
     if person is None:
-        raise CannotAnswer("Nobody on file has this address. Add it to a customer first, then answer.")
+        raise CannotAnswer("Nobody on file has this address. Add it to a customer first, then reply.")
     now = application.clock.now()
     content = _content(reply, _plain(text))
     version = once_only(session, ANSWER, c.as_message(content).model_dump(mode="json"), now, by)
@@ -195,7 +195,7 @@ def keep_canned(application: Application, name: str, text: str) -> None:
     """Raises ``CannotAnswer``."""
     name, text = one_line(name)[:80], text.strip()[:5_000]
     if not name or not text:
-        raise CannotAnswer("An answer kept for later needs a name and its words.")
+        raise CannotAnswer("A saved reply needs a name and a text.")
     with application.database.transaction() as session:
         row = session.scalar(select(CannedAnswer).where(CannedAnswer.name == name))
         if row is None:

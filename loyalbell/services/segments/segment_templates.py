@@ -109,7 +109,7 @@ def _by_messages() -> list[SegmentTemplate]:
             "Never reacts to email",
             ("shop", "restaurant", "salon", "clinic"),
             _never_reacts_email(),
-            "agreed and received in 72 weeks, and neither opened, clicked nor bought (common practice)",
+            "agreed and received emails in 72 weeks, without an open, a click or an order (common practice)",
         ),
         SegmentTemplate(
             "Never reacts to texts",
@@ -120,7 +120,7 @@ def _by_messages() -> list[SegmentTemplate]:
                 m.MessagesCondition(channel="text", value=6),
                 m.MessagesCondition(act="clicked", channel="text", period=m.LastDays(days=60), **NOTHING),
             ),
-            "on file 60 days, more than 5 texts, none pressed in 60 days (common practice)",
+            "on file 60 days, more than 5 texts, none clicked in 60 days (common practice)",
         ),
     ]
 

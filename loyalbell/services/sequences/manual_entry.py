@@ -46,12 +46,12 @@ def bring_in(
     sequence = session.get(schema.Sequence, sequence_id)
     live = live_version(session, sequence) if sequence is not None else None
     if sequence is None or sequence.state != "live" or live is None:
-        raise SequenceProblem("People can be brought into a sequence that rings. Publish it first.")
+        raise SequenceProblem("People can be added to a sequence that is on. Publish it first.")
     known = SequenceHistory(
         snapshot, send_policy_of(session, session.get_one(Shop, 1), now), until=int(now.timestamp())
     )
     count = bring(session, sequence, tree_of(read_plan(live.plan)), known, people, key, now, pace)
-    application.note(session, by, "brought people into a sequence", sequence=sequence.name, people=count)
+    application.note(session, by, "added people to a sequence", sequence=sequence.name, people=count)
     return count
 
 
@@ -77,7 +77,7 @@ def move_person(application: Application, enrolment_id: int, to: str, by: str) -
             one.step, one.settled, one.tried_at, one.due_at = node.after if node else None, False, None, now
             one.awaits = ""
         else:
-            raise SequenceProblem("That cannot be done where this person stands now. Load the page again.")
+            raise SequenceProblem("This person has moved on in the meantime. Load the page again.")
         application.note(session, by, f"moved somebody {to}", sequence=one.sequence_id, person=one.person_id)
 
 

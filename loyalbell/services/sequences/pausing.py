@@ -30,7 +30,7 @@ def pause(application: Application, sequence_id: int, by: str) -> None:
     with application.database.transaction() as session:
         sequence = session.get_one(schema.Sequence, sequence_id)
         if sequence.state != "live":
-            raise SequenceProblem("Only a sequence that rings can be paused.")
+            raise SequenceProblem("Only a sequence that is on can be paused.")
         sequence.state, sequence.paused_at = "paused", application.clock.now()
         withdraw(session, sequence_id)
         application.note(session, by, "paused a sequence", sequence=sequence.name)

@@ -89,10 +89,10 @@ def _can_ring(application: Application, sequence_id: int, plan: Plan, choices: C
     """What it changes. Raises ``SequenceProblem`` where it cannot ring."""
     found = mistakes(application, plan, sequence_id, choices.pace is not None)
     if must_fix(found):
-        raise SequenceProblem(f"It cannot ring yet: {found[0].words}")
+        raise SequenceProblem(f"It cannot start yet: {found[0].words}")
     what = change(application, sequence_id, plan)
     if any(people and step not in (choices.moves or {}) for step, people in what.gone.items()):
-        raise SequenceProblem("Say where the people go who stand at a step that is no longer there.")
+        raise SequenceProblem("Choose where the people go whose step was removed.")
     return what
 
 

@@ -71,7 +71,7 @@ def _mail(shop: Shop, token: str, now: datetime) -> Outgoing:
     mail["Message-ID"] = message_id = f"<{token}@{domain}>"
     mail.set_content(
         f"{shop.name} is about to write to its customers from {shop.sender_email}.\n\n"
-        f"If that is right, open this page and press the button:\n{shop.public_url}/sender/{token}\n\n"
+        f"If that is right, open this page and click the button:\n{shop.public_url}/sender/{token}\n\n"
         "If you know nothing of it, do nothing: nobody is written to from this address.\n"
     )
     return Outgoing(0, shop.sender_email, shop.sender_email, message_id, mail.as_bytes())

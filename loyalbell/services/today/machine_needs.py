@@ -50,10 +50,10 @@ def restored_needs(session: Session, shop: Shop, now: datetime) -> list[Need]:
 def waiting_files(application: Application) -> list[Need]:
     """Files of the watched folder that a person has to look at first."""
     words = (
-        "Its columns are new, it leaves a question, or many of its rows cannot be taken."
-        " Look once, and files like it come in by themselves."
+        "Its columns are new, something is unclear, or many of its rows cannot be read. Check it once;"
+        " files like it are then imported automatically."
     )
     return [
-        Need(f"{run.filename} waits to be brought in", words, f"/imports/{run.id}", "Look")
+        Need(f"{run.filename} is waiting to be imported", words, f"/imports/{run.id}", "Look")
         for run in watched_folder.waiting(application)[:3]
     ]

@@ -44,7 +44,7 @@ def needs_of(session: Session, shop: Shop, now: datetime) -> list[Need]:
         needs.append(Need("The book is empty", words, "/imports", "Bring in a file"))
     waiting = inbox.waiting(session)
     if waiting:
-        title = "1 answer waits" if waiting == 1 else f"{waiting:,} answers wait"
+        title = "1 unanswered reply" if waiting == 1 else f"{waiting:,} unanswered replies"
         needs.append(
             Need(title, "Customers wrote back, and nobody has seen to it yet.", "/replies", "Read them")
         )
@@ -61,7 +61,7 @@ def needs_of(session: Session, shop: Shop, now: datetime) -> list[Need]:
             )
         )
     for campaign in session.scalars(select(Campaign).where(Campaign.state == "draft").limit(5)):
-        words = "Nobody gets it until you have looked and pressed send."
+        words = "Nobody gets it until you have checked it and sent it."
         needs.append(Need(f"“{campaign.name}” is not sent yet", words, f"/campaigns/{campaign.id}", "Look"))
     needs += [*_sequence_needs(session), *_failed_needs(session)]
     for run in session.scalars(
@@ -166,7 +166,7 @@ def _sequence_needs(session: Session) -> list[Need]:
     """Held batches, and messages of sequences that were cut off at the moment of sending."""
     needs = _held_needs(session)
     for one in session.scalars(select(Sequence).where(Sequence.publish_problem.is_not(None))):
-        words = f"Its day came, and it does not ring. {one.publish_problem}"
+        words = f"It should have started and could not: {one.publish_problem}"
         needs.append(
             Need(f"“{one.name}” could not be published", words, f"/sequences/{one.id}/publish", "Look", True)
         )
@@ -209,7 +209,7 @@ def _held_needs(session: Session) -> list[Need]:
     for name, count, days, newest, normal in held:
         of_days = f", on {days} days" if days > 1 else ""
         usual = f"{normal:,.0f}" if normal >= 1 else "less than 1"
-        words = f"of “{name}”{of_days}: far more than its usual {usual} a day. They wait for your word."
+        words = f"of “{name}”{of_days}: far more than its usual {usual} a day. They wait for your approval."
         link = "/held" if days > 1 else f"/held/{newest}"
         title = "1 message is held" if count == 1 else f"{count:,} messages are held"
         needs.append(Need(title, words, link, "Look", True))
@@ -219,11 +219,11 @@ def _held_needs(session: Session) -> list[Need]:
 def _import_need(run: ImportRun) -> Need:
     link = f"/imports/{run.id}"
     if run.state == "failed":
-        return Need(f"{run.filename} was not brought in", run.problem or "", link, "Look", True)
+        return Need(f"{run.filename} was not imported", run.problem or "", link, "Look", True)
     state = "were left out" if run.state == "done" else "would be refused"
     return Need(
         f"{run.refused:,} rows of {run.filename} {state}",
-        "Download them, mend them, bring them in again.",
+        "Download them, fix them, and import them again.",
         link,
         "Look",
     )

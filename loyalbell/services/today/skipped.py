@@ -82,9 +82,9 @@ def skipped(application: Application) -> tuple[SkippedSum | None, list[Skipped]]
 
 def _of(delivery: Delivery, sequences: dict[int, str], campaigns: dict[int, str]) -> tuple[str, str]:
     if delivery.origin_kind == "sequence":
-        name = sequences.get(delivery.origin_id, "a sequence that is gone")
+        name = sequences.get(delivery.origin_id, "a deleted sequence")
         return name, f"/sequences/{delivery.origin_id}/live"
-    return campaigns.get(delivery.origin_id, "a campaign that is gone"), f"/results/{delivery.origin_id}"
+    return campaigns.get(delivery.origin_id, "a deleted campaign"), f"/results/{delivery.origin_id}"
 
 
 def seen(application: Application, by: str) -> None:

@@ -22,7 +22,7 @@ from loyalbell.services.today.queries import came_back_in
 from loyalbell.storage.schema import Shop
 
 DAYS = {"week": 7, "day": 1}
-OUT = "What went out"
+OUT = "What was sent"
 BACK, LOOK, FAILING = "What brought people back", "What to look at", "What is failing"
 
 

@@ -113,7 +113,7 @@ def as_text(shop: Shop, summary: Summary) -> str:
     until = f"{summary.days.last:%A, %-d %B}" if is_day else f"{summary.days.last:%-d %B}"
     heading = f"{shop.name}, {until}" if is_day else f"{shop.name}, {summary.days.first:%-d %B} to {until}"
     foot = (
-        f"You get this {'every day' if is_day else 'on Mondays'}. Who gets it, and how often, stands in Loyal"
-        " Bell under How results are counted."
+        f"You get this {'every day' if is_day else 'on Mondays'}. You can change who gets it, and how"
+        " often, in Loyal Bell under How results are counted."
     )
     return "\n\n".join([heading, *texts, foot]) + "\n"

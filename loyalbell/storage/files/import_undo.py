@@ -50,7 +50,7 @@ def _later_imports(session: Session, run: ImportRun) -> list[str]:
         session.execute(select(ImportRun.id, ImportRun.filename).where(ImportRun.id.in_(found))).all()
     )
     return [
-        f"“{names[one]}” was brought in later and changed the same records; undo it first"
+        f"“{names[one]}” was imported later and changed the same records; undo it first"
         for one in sorted(found)
     ]
 

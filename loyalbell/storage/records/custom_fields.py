@@ -73,7 +73,7 @@ def _yes_or_no(text: str) -> bool:
         return True
     if text.casefold() in NO:
         return False
-    raise Unreadable(text, "is neither yes nor no")
+    raise Unreadable(text, "is not yes or no")
 
 
 def _choice(field: CustomField, text: str) -> str:

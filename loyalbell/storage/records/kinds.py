@@ -310,7 +310,7 @@ def _consent(values: Values, names: Names) -> Values:
 
 CONSENTS = RecordKind(
     "consents",
-    "word about a channel",
+    "consent",
     "consent_entry",
     "consents",
     (

@@ -234,7 +234,7 @@ class YesNo(CellReader):
             return True
         if known in NO:
             return False
-        raise Unreadable(text, "is neither yes nor no")
+        raise Unreadable(text, "is not yes or no")
 
 
 def values_of(

@@ -137,7 +137,7 @@ class Upsert:
         if found is None:
             name, what = next((name, values[name]) for name in WHOSE if values.get(name) is not None)
             said = "id" if name == "id" else name.replace("_", " ")
-            raise Cannot(f"no customer with the {said} “{what}” is on file; bring customers in first")
+            raise Cannot(f"no customer with the {said} “{what}” is on file; import customers first")
         return found
 
     def _word(self, row: Values, values: Values) -> Values:
@@ -177,7 +177,7 @@ class Upsert:
     def _once(self, number: int, row: Values) -> None:
         key = self._key(row)
         if key in self.seen and key[0] == "id":
-            raise Cannot(f"the id “{key[1]}” stands here twice, first as number {self.seen[key]}")
+            raise Cannot(f"the id “{key[1]}” is here twice, first as number {self.seen[key]}")
         if key in self.seen:
             raise Cannot(f"the same {self.kind.one} as number {self.seen[key]}")
         self.seen[key] = number

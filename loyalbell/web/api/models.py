@@ -114,7 +114,7 @@ class Person(Strict):
     closed: When | None = None
     deceased: When | None = None
     tags: list[Annotated[str, StringConstraints(min_length=1, max_length=60)]] | None = Field(
-        default=None, description="Tags to add; none is taken off.", max_length=50
+        default=None, description="Tags to add; none is removed.", max_length=50
     )
     fields: dict[Name, str | float | bool | list[str] | None] | None = Field(
         default=None, description="The shop’s own fields by name; null empties one."

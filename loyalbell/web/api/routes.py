@@ -270,10 +270,10 @@ def _from_cloud(event: Any, now: str) -> models.Event:
 @router.post(
     "/sequences/{sequence_id}/people",
     tags=["sequences"],
-    summary="Bring up to 1,000 customers into a sequence that rings",
+    summary="Add up to 1,000 customers to a sequence that is on",
     operation_id="bring_in",
     response_model=Result,
-    responses={404: {"model": Problem, "description": "No such sequence rings."}},
+    responses={404: {"model": Problem, "description": "No such sequence is on."}},
 )
 def bring_in(
     request: Request,

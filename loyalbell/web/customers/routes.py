@@ -226,15 +226,13 @@ def _bring(context: RequestContext, form: FormData, ids: list[int]) -> Response:
     """Into a sequence that rings, at once or a few at a time."""
     sequence = number_of(form, "sequence")
     if sequence is None:
-        return _ask(context, form, ids, "bring", "Choose a sequence that rings.")
+        return _ask(context, form, ids, "bring", "Choose a sequence that is on.")
     try:
         count = manual_entry.bring_by_hand(context.application, sequence, ids, read_pace(form), context.by)
     except (SequenceProblem, ValueError) as problem:
         return _ask(context, form, ids, "bring", str(problem))
     context.wake()
-    return _back(
-        context, read_filter(form), text_of(form, "columns").split(","), said=f"{count:,} brought in"
-    )
+    return _back(context, read_filter(form), text_of(form, "columns").split(","), said=f"{count:,} added")
 
 
 @router.get("/export/{kind}.{form}")

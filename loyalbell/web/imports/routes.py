@@ -29,10 +29,10 @@ KEY_TARGETS = frozenset(("id", "order_id", "customer_id", "external_id"))
 STATE_WORDS = {
     "new": "chosen",
     "trying": "being tried",
-    "tried": "tried, not brought in",
-    "running": "being brought in",
+    "tried": "tried, not imported",
+    "running": "being imported",
     "done": "brought in",
-    "failed": "not brought in",
+    "failed": "not imported",
     "undone": "undone",
 }
 KIND_WORDS = {

@@ -82,7 +82,7 @@ def editor_choices_of(context: RequestContext) -> EditorChoices:
 
 
 def say_language(tag: str) -> str:
-    return preview.say_language(tag) if tag else "for everybody"
+    return preview.say_language(tag) if tag else "for everyone"
 
 
 def _numbers(writing: Writing) -> list[int]:
@@ -235,7 +235,7 @@ def content_from(form: FormData) -> c.MessageContent:
 
 
 def writing_from(content: c.MessageContent, form: FormData) -> Writing:
-    """The writing that is turned to: there, or a new one made from that for everybody."""
+    """The writing that is turned to: there, or a new one made from that for everyone."""
     channel, language = text_of(form, "channel", "email"), text_of(form, "language")
     for writing in content.writings:
         if (writing.channel, writing.language) == (channel, language):

@@ -31,7 +31,7 @@ def _found(context: RequestContext, of: OfMessage, asked: Asked) -> tuple[Messag
     days, _ = days_asked(context, asked)
     found = links_of(context.application, (of.kind, of.number), days, of.step, of.writing)
     if found is None:
-        raise NotFound("Nothing of it was delivered in these days, so nobody could press a link.")
+        raise NotFound("Nothing of it was delivered in these days, so nobody could click a link.")
     return found, days
 
 

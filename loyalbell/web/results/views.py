@@ -205,7 +205,7 @@ def headline(row: ResultRow, found: Detail) -> str:
     if verdict is Verdict.NO_DIFFERENCE:
         return "It makes no difference worth having."
     if row.weeks_to_go is None:
-        return "Too few people to tell whether it brings anybody back."
+        return "Too few people to tell whether it brings anyone back."
     return f"Too early to tell: about {row.weeks_to_go} more weeks at this pace."
 
 

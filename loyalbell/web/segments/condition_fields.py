@@ -129,7 +129,7 @@ def _measure(*measures: tuple[str, str], label: str = "Number") -> PickSpec:
 ANSWERS = {
     "review": "given a review",
     "survey": "answered a survey",
-    "any": "given a review or an answer",
+    "any": "given a review or a survey answer",
 }
 
 

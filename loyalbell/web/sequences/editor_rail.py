@@ -123,7 +123,7 @@ def say_tests(context: RequestContext, plan: p.Plan, rehearsed: Rehearsed) -> li
         )
         if test.is_too_long:
             words += " That is too long. Look for a bigger difference" + (
-                ", or try fewer arms." if len(test.of) > 2 else ", or bring more people in."
+                ", or try fewer arms." if len(test.of) > 2 else ", or add more people."
             )
         said.append(words)
     return said
@@ -336,7 +336,7 @@ def load_of(days: list[Day], most: int) -> LoadStrip:
     said = (
         f"heaviest {say_day(day_of(heaviest.day))}: {heaviest.messages:,}"
         if heaviest and heaviest.messages
-        else "nothing would have gone"
+        else "nothing would have been sent"
     )
     bars = [
         (

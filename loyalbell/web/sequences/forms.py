@@ -21,7 +21,7 @@ STARTS = (
     ("lack", "nothing happens for some time"),
     ("date", "a date comes near"),
     ("segment", "a segment is joined or left"),
-    ("hand", "somebody brings them in by hand"),
+    ("hand", "people are added by hand"),
 )
 
 

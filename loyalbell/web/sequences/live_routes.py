@@ -120,7 +120,7 @@ def _from_when(context: RequestContext, form: FormData) -> datetime | None:
     if text_of(form, "when") != "later":
         return None
     if not text_of(form, "day"):
-        raise SequenceProblem("Say from which day it should ring, or choose now.")
+        raise SequenceProblem("Choose the day on which it should start, or choose now.")
     day, clock = (
         date.fromisoformat(text_of(form, "day")),
         time.fromisoformat(text_of(form, "clock") or "09:00"),

@@ -98,12 +98,12 @@ def _chosen(
 ) -> tuple[str, Sequence[Any]]:
     if asked.cause:
         refused = [one for one in found.refused if one.play == 0 and one.cause == asked.cause]
-        return f"{_messages(refused)} would not have gone: {rail.say_withheld(asked.cause)}", refused
+        return f"{_messages(refused)} would not be sent: {rail.say_withheld(asked.cause)}", refused
     if asked.out:
         stayed = [one for one in found.stayed_out if one.play == 0 and one.cause == asked.out]
         return (
             (
-                f"{people(len({one.person for one in stayed}))} crossed the line and stayed out:"
+                f"{people(len({one.person for one in stayed}))} qualified but were not enrolled:"
                 f" {rail.say_entry_refusal(asked.out)}"
             ),
             stayed,

@@ -53,8 +53,8 @@ RELEASES = (
 DIDS = (
     ("got", "got a message"),
     ("opened", "opened a message"),
-    ("clicked", "pressed a link in a message"),
-    ("replied", "answered a message"),
+    ("clicked", "clicked a link in a message"),
+    ("replied", "replied to a message"),
 )
 Pairs = Sequence[tuple[Any, str]]
 UNITS = tuple((one, one) for one in ("minutes", "hours", "days", "weeks", "months"))

@@ -17,7 +17,7 @@ RESPONSES = {"opened": ("opened",), "clicked": ("clicked",), "replied": ("replie
 ACTS = {
     "received": "received",
     "opened": "opened",
-    "clicked": "pressed something in",
+    "clicked": "clicked a link in",
     "replied": "replied to",
     "refused": "unsubscribed in",
 }

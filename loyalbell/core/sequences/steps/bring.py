@@ -24,9 +24,9 @@ def _say(step: BringStep, names: Names) -> str:
 
 def _check(step: BringStep, tree: "Tree", around: Surroundings) -> Findings:
     if step.sequence is None or step.sequence not in around.sequences:
-        yield "must fix", "Choose a sequence that rings."
+        yield "must fix", "Choose a sequence that is on."
     elif step.sequence == around.itself:
-        yield "must fix", "It brings people into itself: they would go round for ever."
+        yield "must fix", "It starts itself again: people would go round for ever."
 
 
 STEP = StepType(
@@ -36,7 +36,7 @@ STEP = StepType(
     _check,
     sentence=(
         "Bring them into",
-        Pick("sequence", "Which sequence that rings", "choose a sequence", "sequences"),
+        Pick("sequence", "Which sequence", "choose a sequence", "sequences"),
         "as well",
     ),
 )

@@ -48,7 +48,7 @@ class ForkStep(StepBase):
 
 
 def _say(step: ForkStep, names: Names) -> str:
-    return "Choose the way by what holds"
+    return "Split by rule"
 
 
 def say_arm(arm: Arm, names: Names, steps: dict[str, str]) -> str:
@@ -60,16 +60,16 @@ def say_arm(arm: Arm, names: Names, steps: dict[str, str]) -> str:
             else "everybody"
         )
         return f"{'none of those ' if arm.denied else ''}{who}"
-    about = f"“{steps.get(arm.step, 'a step that is gone')}”" if arm.step else "the last message"
-    did = {"got": "got", "opened": "opened", "clicked": "pressed a link in", "replied": "answered"}[
+    about = f"“{steps.get(arm.step, 'a removed step')}”" if arm.step else "the last message"
+    did = {"got": "got", "opened": "opened", "clicked": "clicked a link in", "replied": "replied to"}[
         str(arm.did)
     ]
     if arm.denied:
         did = {
             "got": "did not get",
             "opened": "did not open",
-            "clicked": "pressed no link in",
-            "replied": "did not answer",
+            "clicked": "did not click a link in",
+            "replied": "did not reply to",
         }[str(arm.did)]
     return f"who {did} {about}"
 
@@ -85,7 +85,7 @@ def _check(step: ForkStep, tree: "Tree", around: Surroundings) -> Findings:
             last = number < len(step.arms)
             yield (
                 "must fix",
-                f"Arm {number} asks for nothing, so everybody takes it."
+                f"Arm {number} asks for nothing, so everyone takes it."
                 + (" The arms below are never reached." if last else ""),
             )
         if arm.did is not None:
@@ -93,7 +93,7 @@ def _check(step: ForkStep, tree: "Tree", around: Surroundings) -> Findings:
             if about is None or about not in tree.nodes:
                 yield (
                     "must fix",
-                    f"Arm {number} asks what they did with a message, but none goes out before it.",
+                    f"Arm {number} asks what people did with a message, but no message comes before it.",
                 )
             elif tree.nodes[step.id].last_message is None:
                 yield "look at this", f"Arm {number} asks about a message that some have not got."
@@ -104,7 +104,7 @@ def _check(step: ForkStep, tree: "Tree", around: Surroundings) -> Findings:
         ):
             yield (
                 "must fix",
-                f"The arms below arm {number} are never reached: it takes everybody who is left.",
+                f"The arms below arm {number} are never reached: it takes everyone who is left.",
             )
 
 

@@ -22,7 +22,7 @@ def _say(step: HookStep, names: Names) -> str:
 
 STEP = StepType(
     HookStep,
-    "a word to other programs",
+    "a note to other programs",
     _say,
-    sentence=("Tell other programs", Pick("name", "Name of the word", "under a name")),
+    sentence=("Tell other programs", Pick("name", "Name of the note", "under a name")),
 )

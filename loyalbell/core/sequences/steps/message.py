@@ -74,7 +74,7 @@ def _codes_over(step: MessageStep, tree: "Tree", around: Surroundings) -> Findin
         if days > holds:
             yield (
                 "must fix",
-                f"By then their code of “{name}” is over: it holds {holds} days, and this message leaves"
+                f"By then the code of “{name}” has ended: it holds {holds} days, and this message leaves"
                 f" {days:.0f} days after the step that gave it.",
             )
 

@@ -37,7 +37,7 @@ class RandomSplitStep(StepBase):
 
 
 def _say(step: RandomSplitStep, names: Names) -> str:
-    return f"Draw lots: {' to '.join(f'{arm.share} %' for arm in step.arms)}"
+    return f"Split at random: {' / '.join(f'{arm.share} %' for arm in step.arms)}"
 
 
 def _check(step: RandomSplitStep, tree: "Tree", around: Surroundings) -> Findings:
@@ -54,7 +54,7 @@ def _run(walk: Walk, node: "Node") -> None:
 
 STEP = StepType(
     RandomSplitStep,
-    "a random fork: the way by lot",
+    "a random split, for a test",
     _say,
     _check,
     _run,

@@ -41,14 +41,14 @@ class WaitStep(StepBase):
 
 def _say(wait: WaitStep, names: Names) -> str:
     if wait.kind == "for":
-        return f"Rest {wait.span}"
+        return f"Wait {wait.span}"
     if wait.kind == "until time":
-        return f"Rest until {say_days(wait.weekdays)}, {say_clock(wait.at)}"
+        return f"Wait until {say_days(wait.weekdays)}, {say_clock(wait.at)}"
     if wait.kind == "until date":
-        return f"Rest until {wait.day or 'a day still to be said'}, {say_clock(wait.at)}"
+        return f"Wait until {wait.day or 'a day to be chosen'}, {say_clock(wait.at)}"
     if wait.kind == "until event":
-        return f"Rest until {say_event_filter(wait.event_filter, names)}, {wait.span} at most"
-    return f"Rest until {wait.span} before the date that brought them in"
+        return f"Wait until {say_event_filter(wait.event_filter, names)}, {wait.span} at most"
+    return f"Wait until {wait.span} before the date"
 
 
 def _check(step: WaitStep, tree: "Tree", around: Surroundings) -> Findings:
@@ -59,7 +59,7 @@ def _check(step: WaitStep, tree: "Tree", around: Surroundings) -> Findings:
         if not (
             isinstance(start, OnDate) or (isinstance(start, OnEvent) and start.event_filter.what == "booking")
         ):
-            yield "must fix", "It waits for a date, but no date brings people in."
+            yield "must fix", "It waits for a date, but the sequence does not start on one."
         elif isinstance(start, OnDate) and step.span.seconds > -start.days * DAY:
             yield (
                 "must fix",
@@ -120,5 +120,5 @@ def _on_day(wait: WaitStep, zone: Zone) -> int:
 
 
 STEP = StepType(
-    WaitStep, "a rest", _say, _check, _run, {"kind": "for", "span": {"amount": 3, "unit": "days"}}
+    WaitStep, "a wait", _say, _check, _run, {"kind": "for", "span": {"amount": 3, "unit": "days"}}
 )

@@ -71,7 +71,7 @@ def map_problem(kind: str, columns: Mapping[str, int]) -> str | None:
             return "Say which column holds the customer id, the email or the phone: one of them is needed."
         return None
     if "order_id" not in columns:
-        return "Say which column holds the order id, so that the same file can be brought in twice safely."
+        return "Say which column holds the order id, so that the same file can be imported twice safely."
     if kind == "order-lines":
         if columns.keys() & {"line_total", "unit_price"}:
             return None

@@ -68,7 +68,7 @@ class FieldCell(CellReader):
         words = text.split(";") if self.field.kind == "several choices" else [text]
         fresh = [word.strip() for word in words if word.strip() and word.strip().casefold() not in known]
         if len(self.field.choices) + len(fresh) > MOST_CHOICES:
-            raise ValueError(f"more than {MOST_CHOICES} different choices; bring this column in as text")
+            raise ValueError(f"more than {MOST_CHOICES} different choices; import this column as text")
         self.field.choices = [*self.field.choices, *dict.fromkeys(fresh)]
 
 

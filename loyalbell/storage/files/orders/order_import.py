@@ -261,8 +261,8 @@ class OrdersIn:
             draft.begin(person, placed, department, status, total, refunded)
         elif not draft.has_lines:
             return Problem(
-                f"the order id “{order_id}” stands in this file twice",
-                "is an order id that stands here twice",
+                f"the order id “{order_id}” is in this file twice",
+                "is an order id that is here twice",
             )
         elif draft.person[number] != person:
             return Problem(f"order “{order_id}” names two customers", "is an order that names two customers")

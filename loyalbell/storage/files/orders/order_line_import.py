@@ -97,7 +97,7 @@ class LinesIn:
             rows = self.rows[external]
             if external not in found:
                 for number, cells, _ in rows:
-                    words = f"no order with the id “{external}” is on file; bring orders in first"
+                    words = f"no order with the id “{external}” is on file; import orders first"
                     refused.add(
                         number, Problem(words, "is of an order that is not on file", "order_id"), cells
                     )

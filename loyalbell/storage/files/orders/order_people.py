@@ -36,7 +36,7 @@ class Whose(CellReader):
             raise Unreadable(value.value, value.cause)
         known = value.lower() if self.what == "the email" else value
         if known not in self.index:
-            raise Unreadable(text, UNKNOWN.format(what=self.what), "; bring customers in first")
+            raise Unreadable(text, UNKNOWN.format(what=self.what), "; import customers first")
         return self.index[known]
 
 

@@ -79,7 +79,7 @@ def _is_page(start: bytes) -> bool:
 
 def _only_for(kind: str | None, wanted: str, what: str) -> None:
     if kind not in (None, wanted):
-        raise FileProblem(f"{what} can be brought in as {wanted}, not as {kind}. Choose “{wanted}”.")
+        raise FileProblem(f"{what} can be imported as {wanted}, not as {kind}. Choose “{wanted}”.")
 
 
 def _text_of(path: Path) -> str:
