@@ -236,7 +236,7 @@ def score(plan: p.Plan, names: Names) -> Score:
             }
             arms[f"{step.id}:{len(step.arms)}"] = "all others"
         elif isinstance(step, p.RandomSplitStep):
-            labels[step.id] = ("lots", "")
+            labels[step.id] = ("random split", "")
             arms |= {f"{step.id}:{at}": arm.name or f"arm {at + 1}" for at, arm in enumerate(step.arms)}
         else:
             labels[step.id] = (plan_words.say_step(step, names), "")

@@ -174,8 +174,8 @@ class StartsTest(unittest.TestCase):
         self.assertEqual(beyond(start, book, at("2026-03-15T00:00")).tolist(), [0])
 
     def test_ninety_minutes_without_a_sign_cross_when_clocks_change_too(self) -> None:
-        """Minutes and hours are elapsed time (rules of the job, section 1): on 8 March 2026 New York skips the
-        hour from 2:00 to 3:00 (IANA).
+        """Minutes and hours are elapsed time (rules of the job, section 1): on 8 March 2026 New York skips
+        the hour from 2:00 to 3:00 (IANA).
         """
         book = snapshot(
             orders=orders(
