@@ -20,8 +20,19 @@ from loyalbell.services.offers import queries as offer_queries
 from loyalbell.services.scheduler import tick
 from loyalbell.services.settings.channels import ChatSettings, TextSettings, loaded
 from loyalbell.storage.consent import consent_now
-from loyalbell.storage.schema import Delivery, GalleryPicture, Message, Person, Preference, Reply, SignUp
-from tests.support import FakeSender
+from loyalbell.storage.schema import (
+    CustomField,
+    Delivery,
+    FieldValue,
+    GalleryPicture,
+    Item,
+    Message,
+    Person,
+    Preference,
+    Reply,
+    SignUp,
+)
+from tests.support import NOW, FakeSender
 from tests.web.test_pages import PagesCase
 
 
@@ -92,6 +103,24 @@ class MessagePages(SignedInPages):
         found = [re.search(r"(\d+) of ([\d,]+) have no birthday", page) for page in (everyone, some)]
         assert found[0] and found[1]
         self.assertLess(int(found[1][2].replace(",", "")), int(found[0][2].replace(",", "")))
+
+    def test_codes_that_are_not_in_the_catalogue_are_reported_with_what_is_shown_instead(self) -> None:
+        with self.application.database.transaction() as session:
+            field = CustomField(name="Wanted", kind="text", made_at=NOW)
+            session.add(field)
+            session.flush()
+            number = field.id
+            for person, value in ((1, "OT-001;OT-002"), (2, "OT-001;OT-999"), (3, "nothing of ours")):
+                session.add(FieldValue(person_id=person, field_id=number, value=value, at=NOW))
+            session.get_one(Item, 1).external_id = "OT-001"
+            session.get_one(Item, 2).external_id = "OT-002"
+        letter = c.EmailContent(
+            subject="Hi", preview="p", letterhead=1, blocks=[c.Items(list="field", field=number)]
+        )
+        page = self.post("/messages/read", whole=self.whole(c.as_message(letter)), channel="email").text
+        said = " ".join(page.split())
+        self.assertTrue("2 of 3 people have something in this field that is not in the catalogue" in said)
+        self.assertTrue("OT-999" in said and "they get best sellers" in said)
 
     def test_versions_are_named_compared_and_restored(self) -> None:
         content = message_queries.content_of(self.application, 1)

@@ -10,7 +10,7 @@ from loyalbell.core.segments.model import Rule
 
 VERSION = 2
 MOST_BLOCKS = 100
-ItemList = Literal["refill", "goes with", "new", "best", "field"]
+ItemList = Literal["bought", "refill", "goes with", "next", "new", "best", "field"]
 
 
 class _Part(BaseModel):

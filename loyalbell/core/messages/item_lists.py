@@ -1,18 +1,26 @@
-"""Items chosen for each person: what is due, what goes with what they bought, what is new, what sells best.
+"""Items chosen for each person: what they bought, what is due, what goes with it or is bought next, what is
+new, what sells best, or what a field of theirs names.
 
 Every choice says why. Items that are out of stock are left out, and, except from *due for refill*, items they
 have.
 """
 
+import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
 
 from loyalbell.core.history.columns import Ints
+from loyalbell.core.history.next_items import bought_next
 from loyalbell.core.history.snapshot import HistorySnapshot
 from loyalbell.core.history.visits import local_days, today_number
 
+SEPARATORS = (r"[\n;|\t]", r",", r"[/+&]", r"\s")
+CERTAIN = SEPARATORS[:2]
+PARTING = " ;|,/+&\n\t"
+"""How a text of several codes may be parted; those of ``CERTAIN`` do part it."""
+NEXT_KEPT = 12
 SUPPORT, LIFT = 5, 1.2
 """Two items go together where at least so many people bought both, so many times oftener than by chance."""
 NEW_DAYS, BEST_DAYS = 90, 180
@@ -29,12 +37,13 @@ class Choice:
 @dataclass(frozen=True)
 class Stock:
     """What is known of an item: the days that one unit lasts, whether it is in stock, and the local day it
-    came new.
+    came new. ``code`` is its id in the till or on the site.
     """
 
     category: str
     lasts: int | None
     in_stock: bool
+    code: str = ""
 
 
 class Shelf:
@@ -54,15 +63,25 @@ class Shelf:
         self._best: list[int] | None = None
         self._pairs: dict[int, list[tuple[float, int, int]]] | None = None
         self._new: list[int] | None = None
+        self._next: dict[int, list[tuple[int, int]]] = {}
+        self._snapshot, self._as_of = snapshot, as_of
+        self.by_name = item_keys(self.names, stock)
 
     def choose(
-        self, which: str, person: int, most: int, field: Sequence[str] = (), fallback: bool = True
+        self, which: str, person: int, most: int, field: object = None, fallback: bool = True
     ) -> list[Choice]:
         """The list for the person with this number.
 
         With ``fallback`` best sellers fill it up where it stays short.
         """
-        makers = {"refill": self.refill, "goes with": self.goes_with, "new": self.new, "best": self.best}
+        makers = {
+            "bought": self.bought,
+            "refill": self.refill,
+            "goes with": self.goes_with,
+            "next": self.next,
+            "new": self.new,
+            "best": self.best,
+        }
         found = self.named(field) if which == "field" else makers[which](person)
         if fallback and len(found) < most and which != "best":
             there = {one.item for one in found}
@@ -75,6 +94,40 @@ class Shelf:
         low, high = np.searchsorted(self._sorted, (person, person + 1))
         rows = self._order[low:high]
         return self.item[rows], self.day[rows]
+
+    def bought(self, person: int) -> list[Choice]:
+        """What they have, the newest first."""
+        items, days = self._theirs(person)
+        newest = {
+            int(item): int(day) for item, day in sorted(zip(items, days, strict=True), key=lambda one: one[1])
+        }
+        return [
+            Choice(item, f"bought {self.today - day} days ago")
+            for item, day in sorted(newest.items(), key=lambda one: (-one[1], one[0]))
+        ]
+
+    def next(self, person: int) -> list[Choice]:
+        """What most buyers of what they bought last bought in a later order, without what they have."""
+        items, days = self._theirs(person)
+        if not len(items):
+            return []
+        has = {int(one) for one in items}
+        last = sorted({int(one) for one in items[days == days.max()]})
+        scored: dict[int, tuple[int, int]] = {}
+        for item in last:
+            for other, people in self._bought_next(item):
+                if other not in has and people > scored.get(other, (0, 0))[0]:
+                    scored[other] = (people, item)
+        ranked = sorted(scored.items(), key=lambda pair: (-pair[1][0], pair[0]))
+        return [
+            Choice(other, f"{people} people bought it after {self.names.get(item, 'that')}")
+            for other, (people, item) in ranked
+        ]
+
+    def _bought_next(self, item: int) -> list[tuple[int, int]]:
+        if item not in self._next:
+            self._next[item] = bought_next(self._snapshot, item, self._as_of, NEXT_KEPT)[1]
+        return self._next[item]
 
     def refill(self, person: int) -> list[Choice]:
         """What lasts so many days and was bought about that long ago, the most overdue first."""
@@ -171,8 +224,49 @@ class Shelf:
             if item not in has
         ]
 
-    def named(self, names: Sequence[str]) -> list[Choice]:
-        """The items that a field of their own names."""
-        by_name = {name.casefold(): at for at, name in self.names.items()}
-        found = [by_name[name.casefold()] for name in names if name.casefold() in by_name]
-        return [Choice(at, "named in their own field") for at in dict.fromkeys(found)]
+    def named(self, value: object) -> list[Choice]:
+        """The items that a value of a field of theirs names, by id, code or name."""
+        found, _ = named_items(value, self.by_name)
+        return [Choice(at, "named in their own field") for at in found]
+
+
+def item_keys(names: Mapping[int, str], stock: Mapping[int, Stock]) -> dict[str, int]:
+    """Item by all that may name it, in small letters: names before codes, codes before our numbers."""
+    found = {str(at): at for at in names}
+    found |= {stock[at].code.casefold(): at for at in names if at in stock and stock[at].code}
+    return found | {name.casefold(): at for at, name in names.items()}
+
+
+def named_items(value: object, keys: Mapping[str, int]) -> tuple[list[int], list[str]]:
+    """The items that a value names, each once, and the pieces that name none.
+
+    A list, or a text with any usual separator: first what it is as a whole, then parted by lines, semicolons
+    and bars, by commas, by slashes, by blanks, as far as the pieces are known.
+    """
+    pieces = [str(one) for one in value] if isinstance(value, (list, tuple)) else [str(value or "")]
+    found: list[int] = []
+    unknown: list[str] = []
+    for piece in pieces:
+        _take_piece(piece.strip(), SEPARATORS, keys, found, unknown)
+    return list(dict.fromkeys(found)), list(dict.fromkeys(unknown))
+
+
+def _take_piece(
+    piece: str, separators: Sequence[str], keys: Mapping[str, int], found: list[int], unknown: list[str]
+) -> None:
+    known = keys.get(piece.casefold()) or keys.get(piece.strip(PARTING).casefold())
+    if known is not None:
+        found.append(known)
+        return
+    piece = piece.strip(PARTING)
+    if not piece:
+        return
+    for at, separator in enumerate(separators):
+        parts = [part.strip() for part in re.split(separator, piece) if part.strip()]
+        # blanks and slashes stand within names too: they part only where that leads to something known
+        certain = separator in CERTAIN or any(part.casefold() in keys for part in parts)
+        if len(parts) > 1 and certain:
+            for part in parts:
+                _take_piece(part, separators[at:], keys, found, unknown)
+            return
+    unknown.append(piece)

@@ -11,6 +11,7 @@ from sqlalchemy.orm import Session
 from loyalbell.core.clock.local_time import at_local
 from loyalbell.core.history.money import say_money
 from loyalbell.core.policy.delivery_state import BOUNCED, SENT, UNSURE, WITHHELD
+from loyalbell.core.policy.origins import PROOF
 from loyalbell.core.policy.send_policy import CAUSE_WORDS
 from loyalbell.core.results.machine_opens import MACHINE
 from loyalbell.storage.schema import (
@@ -226,7 +227,7 @@ class _Diary:
             select(Delivery, Message.name)
             .join(MessageVersion, MessageVersion.id == Delivery.message_version_id)
             .join(Message, Message.id == MessageVersion.message_id)
-            .where(Delivery.person_id == self.person_id)
+            .where(Delivery.person_id == self.person_id, Delivery.origin_kind != PROOF)
         ).all()
         names = {delivery.id: name for delivery, name in rows}
         for delivery, name in rows:

@@ -21,8 +21,8 @@ from loyalbell.core.messages.email_rendering import (
     fill_email,
     link_name,
 )
-from loyalbell.core.messages.item_lists import Shelf, Stock
-from loyalbell.core.messages.merge_fields import OWN, fields_used, fill
+from loyalbell.core.messages.item_lists import Shelf, Stock, named_items
+from loyalbell.core.messages.merge_fields import fields_used, fill
 from loyalbell.core.messages.mime import Envelope, make_mail
 from loyalbell.core.messages.short_rendering import CompiledShort, compile_short, fill_short, offers_named
 from loyalbell.core.messages.spoken_dates import say_date
@@ -41,6 +41,7 @@ from loyalbell.services.segments.queries import saved_rules
 from loyalbell.services.settings.channels import EmailSettings, LinkSettings
 from loyalbell.storage.schema import (
     Delivery,
+    FieldValue,
     GalleryPicture,
     Item,
     Letterhead,
@@ -53,6 +54,7 @@ from loyalbell.storage.schema import (
 
 Compiled = CompiledEmail | CompiledShort
 Filled = FilledEmail | str
+FEW_SAID = 3
 NO_LETTERHEAD = c.LetterheadLook(header="", footer="", ink="#1f2a2b", accent="#173b39")
 
 
@@ -224,20 +226,42 @@ class ContentFiller:
                 strict=True,
             )
         )
-        own = (
-            field_facts(self.session, people, self.shop, self.now, {OWN})
-            if any(one.list == "field" for one in lists)
-            else {}
-        )
+        own = self._raw_values({one.field for one in lists if one.list == "field" and one.field}, people)
         for at, block in enumerate(lists):
             for person in people:
-                named = str(own.get(person.id, {}).get(f"{OWN}{block.field}", "")).split(", ")
+                value = own.get((person.id, block.field or 0))
                 chosen = shelf.choose(
-                    block.list, numbers[person.id], block.most, named, block.fallback == "best"
+                    block.list, numbers[person.id], block.most, value, block.fallback == "best"
                 )
                 found[person.id][f"items_{at}"] = [
                     cards[one.item] | {"why": one.why} for one in chosen if one.item in cards
                 ]
+
+    def _raw_values(self, fields: Collection[int], people: Sequence[Person]) -> dict[tuple[int, int], object]:
+        """By person and field what is on file, as it is."""
+        if not fields:
+            return {}
+        query = select(FieldValue.person_id, FieldValue.field_id, FieldValue.value).where(
+            FieldValue.person_id.in_([one.id for one in people]),
+            FieldValue.field_id.in_(list(fields)),
+            FieldValue.until.is_(None),
+        )
+        return {(person, field): value for person, field, value in self.session.execute(query)}
+
+    def unknown_in(self, field: int) -> tuple[int, int, list[str]]:
+        """How many people have something in a field that names no item, how many have anything in it, and the
+        first few of those pieces.
+        """
+        keys = self._shelf().by_name
+        query = select(FieldValue.value).where(FieldValue.field_id == field, FieldValue.until.is_(None))
+        lacking, filled, said = 0, 0, dict[str, None]()
+        for value in self.session.scalars(query):
+            found, unknown = named_items(value, keys)
+            filled += bool(found or unknown)
+            lacking += bool(unknown)
+            if len(said) < FEW_SAID:
+                said |= dict.fromkeys(unknown)
+        return lacking, filled, list(said)[:FEW_SAID]
 
     def _shelf(self) -> Shelf:
         snapshot = self.application.snapshot()
@@ -248,10 +272,10 @@ def _shelf(application: Application, version: int, hour: int) -> Shelf:
     """One an hour and state of the book."""
 
     def work() -> Shelf:
-        query = select(Item.id, Item.category, Item.lasts_days, Item.in_stock)
+        query = select(Item.id, Item.category, Item.lasts_days, Item.in_stock, Item.external_id)
         with application.database.reading() as session:
             stock = {
-                row.id: Stock(row.category or "", row.lasts_days, row.in_stock)
+                row.id: Stock(row.category or "", row.lasts_days, row.in_stock, row.external_id or "")
                 for row in session.execute(query)
             }
         return Shelf(application.snapshot(), int(application.clock.now().timestamp()), stock)

@@ -88,13 +88,33 @@ def _empty_lists(
         return [sum(not one[f"items_{at}"] for one in facts.values()) for at in range(len(made.item_lists))]
 
     version = application.snapshot().version
+    unknown = _unknown_codes(application, session, writing)
     empty = application.cache.of_version("empty lists", version, repr(made.item_lists), count)
     places = [at for at, block in enumerate(c.every_block(writing.blocks), 1) if isinstance(block, c.Items)]
-    return [
+    return unknown + [
         Finding("look at this", f"{count:,} of {len(people):,} people looked at get no items here.", place)
         for count, place in zip(empty, places, strict=False)
         if count
     ]
+
+
+def _unknown_codes(application: Application, session: Session, writing: c.EmailContent) -> list[Finding]:
+    """Fields from which items are chosen and that name some that are not in the catalogue."""
+    filler = ContentFiller(application, session, session.get_one(Shop, 1), application.clock.now())
+    found = []
+    for place, block in enumerate(c.every_block(writing.blocks), 1):
+        if not isinstance(block, c.Items) or block.list != "field" or not block.field:
+            continue
+        lacking, filled, said = filler.unknown_in(block.field)
+        if lacking:
+            named = ", ".join(f"“{one}”" for one in said)
+            instead = "best sellers" if block.fallback == "best" else "nothing"
+            words = (
+                f"{lacking:,} of {filled:,} people have something in this field that is not in the catalogue"
+                f" ({named}); in its place they get {instead}."
+            )
+            found.append(Finding("look at this", words, place))
+    return found
 
 
 def kept_findings(application: Application, message: Message, content: c.MessageContent) -> list[Finding]:

@@ -291,9 +291,12 @@ def proof(context: RequestContext = SignedIn, form: FormData = Form) -> Response
     except (proofs.NoProof, c.ContentProblem) as problem:
         return HTMLResponse(context.piece("messages/broken.html", words=str(problem)))
     context.wake()
-    where = " It is in the post room." if context.request.app.state.demo else ""
     return HTMLResponse(
-        context.piece("messages/sent_proof.html", words=f"A proof is on its way to {address}.{where}")
+        context.piece(
+            "messages/sent_proof.html",
+            words=f"A proof is on its way to {address}.",
+            post_room=context.request.app.state.demo,
+        )
     )
 
 

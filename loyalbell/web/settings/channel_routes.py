@@ -8,11 +8,12 @@ from fastapi.responses import HTMLResponse, Response
 from pydantic import ValidationError
 from starlette.datastructures import FormData
 
-from loyalbell.channels.dkim_signing import BadKey, signed
+from loyalbell.channels.dkim_signing import BadKey, new_key, public_key, signed
 from loyalbell.channels.http_gateway import GatewaySender
 from loyalbell.channels.smtp import SmtpSender
 from loyalbell.channels.webhook import new_secret
 from loyalbell.core.channels import CHANNELS
+from loyalbell.core.messages.sender_records import Sender, alignment, records_for
 from loyalbell.core.validation_errors import say_error
 from loyalbell.services.delivery.circuits import believe, closed_now, try_now
 from loyalbell.services.delivery.senders import ShopSender
@@ -33,6 +34,8 @@ from loyalbell.web.request import Form, NotFound, RequestContext, SignedIn, text
 
 router = APIRouter()
 WEEKDAYS = ("Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun")
+SELECTOR = "bell"
+"""Of a key that is made here."""
 PROBE = (
     b"From: a@b.example\r\nTo: c@d.example\r\nSubject: x\r\nDate: Tue, 12 May 2026 09:40:00"
     b" +0000\r\n\r\nx\r\n"
@@ -55,6 +58,7 @@ def _page(context: RequestContext, problem: str | None = None, saved: bool = Fal
         "links": loaded(application, LinkSettings),
         "staff": loaded(application, StaffSettings),
         "proofs": loaded(application, ProofSettings).readers,
+        **_records(context),
     }
     values |= {
         "weekdays": WEEKDAYS,
@@ -65,6 +69,25 @@ def _page(context: RequestContext, problem: str | None = None, saved: bool = Fal
     return context.page("settings/channels.html", "settings", 422 if problem else 200, **values)
 
 
+def _records(context: RequestContext) -> dict[str, Any]:
+    """What the sender's domain must publish, and whether its parts fit together."""
+    shop, email = context.application.the_shop(), loaded(context.application, EmailSettings)
+    try:
+        public = public_key(email.dkim_key) if email.dkim_key else ""
+    except BadKey:
+        public = ""
+    sender = Sender(
+        shop.sender_email,
+        shop.smtp_host,
+        email.bounce_domain,
+        email.dkim_domain,
+        email.dkim_selector,
+        public,
+    )
+    passes, said = alignment(sender)
+    return {"records": records_for(sender), "is_aligned": passes, "alignment": said}
+
+
 def _email(context: RequestContext, form: FormData, kept: EmailSettings) -> EmailSettings:
     data = {
         key: text_of(form, key).strip()
@@ -73,8 +96,15 @@ def _email(context: RequestContext, form: FormData, kept: EmailSettings) -> Emai
     for secret in ("password", "dkim_key"):
         given = text_of(form, secret).strip()
         data[secret] = "" if text_of(form, f"no_{secret}") else given or getattr(kept, secret)
+    if text_of(form, "new_dkim_key"):
+        data["dkim_key"] = new_key()
+        data["dkim_domain"] = (
+            data["dkim_domain"] or context.application.the_shop().sender_email.rpartition("@")[2]
+        )
+        data["dkim_selector"] = data["dkim_selector"] or SELECTOR
     made = EmailSettings.model_validate(data)
     if made.dkim_key:
+        public_key(made.dkim_key)
         signed(PROBE, made.dkim_domain, made.dkim_selector, made.dkim_key)
     return made
 

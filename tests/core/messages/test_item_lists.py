@@ -8,7 +8,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from loyalbell.core.history.snapshot import Catalogue, HistorySnapshot, Lines, People
-from loyalbell.core.messages.item_lists import LIFT, SUPPORT, Shelf, Stock
+from loyalbell.core.messages.item_lists import LIFT, SUPPORT, Shelf, Stock, item_keys, named_items
 from tests.support import NOW, ZONE
 
 SECONDS, DAY = int(NOW.timestamp()), 86_400
@@ -44,7 +44,71 @@ def items(found: list) -> list[int]:
     return [one.item for one in found]
 
 
+class NamedItems(unittest.TestCase):
+    """Codes, ids and names in a field, with any usual separator."""
+
+    NAMES = {1: "Oat shampoo", 2: "Salt, pepper and oil", 3: "Tea/coffee set", 7: "Ball"}
+    CODED = {at: Stock("", None, True, f"OT-00{at}") for at in NAMES}
+
+    def found(self, value: object) -> tuple[list[int], list[str]]:
+        return named_items(value, item_keys(self.NAMES, self.CODED))
+
+    def test_any_usual_separator(self) -> None:
+        """Seen: ``OT-001;OT-002`` silently became best sellers."""
+        for text in (
+            "OT-001;OT-002",
+            "OT-001, OT-002",
+            "ot-001,OT-002",
+            "OT-001 | OT-002",
+            "OT-001\nOT-002",
+            "OT-001/OT-002",
+            "OT-001 OT-002",
+            "OT-001 & OT-002",
+            "OT-001\tOT-002;",
+            "1, 2",
+            ["OT-001", "Salt, pepper and oil"],
+            "Oat shampoo; Salt, pepper and oil",
+            "Oat shampoo, OT-002, 1",
+        ):
+            with self.subTest(text=text):
+                self.assertEqual(self.found(text), ([1, 2], []))
+
+    def test_a_separator_within_a_name_does_not_part_it(self) -> None:
+        self.assertEqual(self.found("Tea/coffee set"), ([3], []))
+        self.assertEqual(self.found("tea/coffee set; ball"), ([3, 7], []))
+        self.assertEqual(self.found("Oat shampoo"), ([1], []))
+
+    def test_what_is_not_in_the_catalogue_is_said(self) -> None:
+        self.assertEqual(self.found("OT-001;OT-999"), ([1], ["OT-999"]))
+        self.assertEqual(self.found("a kind word"), ([], ["a kind word"]))
+        self.assertEqual(self.found(None), ([], []))
+        self.assertEqual(self.found("  ; , "), ([], []))
+
+    def test_a_name_goes_before_a_code_and_a_code_before_a_number(self) -> None:
+        keys = item_keys({1: "2", 2: "Brush", 3: "Rope"}, {3: Stock("", None, True, "1")})
+        self.assertEqual(named_items("2", keys)[0], [1])
+        self.assertEqual(named_items("1", keys)[0], [3])
+
+    @given(st.text(alphabet="OT-01;,/ |&\n9", max_size=60))
+    def test_every_piece_is_found_or_said(self, text: str) -> None:
+        found, unknown = self.found(text)
+        self.assertTrue(set(found) <= set(self.NAMES))
+        self.assertEqual(bool(found or unknown), bool(text.strip(" ;,\n|/&")) or bool(unknown))
+
+
 class Lists(unittest.TestCase):
+    def test_what_they_bought_the_newest_first(self) -> None:
+        book = shelf([(0, 1, 40), (0, 2, 9), (0, 1, 3), (1, 3, 1)])
+        self.assertEqual(items(book.bought(0)), [1, 2])
+        self.assertEqual(items(book.bought(5)), [])
+
+    def test_what_others_bought_after_what_they_bought_last(self) -> None:
+        """Counted by hand: after a brush two bought a ball, one shampoo; the person has shampoo already."""
+        rows = [(1, 2, 50), (1, 3, 20), (2, 2, 50), (2, 3, 30), (3, 2, 50), (3, 1, 10), (0, 1, 90), (0, 2, 5)]
+        self.assertEqual(items(shelf(rows).next(0)), [3])
+        self.assertEqual(shelf(rows).next(0)[0].why, "2 people bought it after Brush")
+        self.assertEqual(items(shelf([]).next(0)), [])
+
     def test_due_for_refill(self) -> None:
         for ago, due in ((10, False), (22, False), (23, True), (45, True), (60, True), (61, False)):
             self.assertEqual(items(shelf([(0, 1, ago)]).refill(0)), [1] if due else [], ago)

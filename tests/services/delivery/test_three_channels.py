@@ -2,6 +2,7 @@
 
 import base64
 import json
+import re
 import time
 import unittest
 from datetime import timedelta
@@ -9,12 +10,15 @@ from datetime import timedelta
 import dkim
 from cryptography.hazmat.primitives import serialization
 from cryptography.hazmat.primitives.asymmetric import rsa
+from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
+from cryptography.hazmat.primitives.serialization import Encoding, NoEncryption, PrivateFormat
 
-from loyalbell.channels.dkim_signing import BadKey, signed
+from loyalbell.channels.dkim_signing import BadKey, new_key, public_key, signed
 from loyalbell.channels.http_gateway import GatewaySender, called_back
 from loyalbell.channels.sender import Outgoing
 from loyalbell.channels.webhook import new_secret, signature
 from loyalbell.core.messages import content as c
+from loyalbell.core.messages.sender_records import Sender, records_for
 from loyalbell.core.offers.terms import Terms
 from loyalbell.core.segments.model import Group, OffersCondition, PeopleCondition, Rule
 from loyalbell.post_room.server import KEY, PostRoom
@@ -22,6 +26,7 @@ from loyalbell.post_room.store import PostRoomStore
 from loyalbell.services.campaigns import audience
 from loyalbell.services.campaigns import commands as campaign_commands
 from loyalbell.services.campaigns import queries as campaign_queries
+from loyalbell.services.customers import timeline
 from loyalbell.services.delivery import engagement
 from loyalbell.services.messages import commands as message_commands
 from loyalbell.services.messages import letterheads, proofs
@@ -49,6 +54,11 @@ from loyalbell.storage.schema import (
     Suppression,
 )
 from tests.support import NOW, ApplicationCase, FakeSender
+
+MAIL = (
+    b"From: a@shop.example\r\nTo: b@example.com\r\nSubject: Hi\r\nDate: Tue, 12 May 2026 09:40:00"
+    b" +0000\r\nMessage-ID: <1@x>\r\n\r\nwords\r\n"
+)
 
 
 class ThreeChannels(ApplicationCase):
@@ -354,6 +364,19 @@ class ThreeChannels(ApplicationCase):
             [one.recipient for one in self.send("email", "text", name="July").handed], ["ann@example.com"]
         )
 
+    def test_a_proof_leaves_no_trace_in_the_diary_of_whom_it_was_read_as(self) -> None:
+        writing = self.content().find("email")
+        assert writing is not None
+        with self.application.database.reading() as session:
+            before = timeline.diary(session, self.ann)
+        reader = ProofReader(name="Ida", email="i@shop.example")
+        proofs.send_proof(self.application, writing, self.ann, reader, "Ida")
+        sender = FakeSender()
+        tick(self.application, sender)
+        self.assertEqual(len(sender.handed), 1)
+        with self.application.database.reading() as session:
+            self.assertEqual(timeline.diary(session, self.ann), before)
+
     def test_a_proof_counts_nowhere_and_refuses_nobody(self) -> None:
         writing = self.content().find("email")
         assert writing is not None
@@ -440,6 +463,25 @@ class Gateways(ApplicationCase):
 
 
 class Signing(unittest.TestCase):
+    def test_a_key_made_here_and_its_record_are_verified_by_the_library(self) -> None:
+        """RFC 6376; the record is the one that Settings show, its strings joined as a resolver does."""
+        key = new_key()
+        sender = Sender("ida@shop.example", "mail.shop.example", "", "shop.example", "bell", public_key(key))
+        (record,) = [one for one in records_for(sender) if one.what == "DKIM"]
+        text = "".join(re.findall(r'"([^"]*)"', record.value)).encode()
+        made = signed(MAIL, "shop.example", "bell", key)
+        self.assertTrue(dkim.verify(made, dnsfunc=lambda name, timeout=5: text))
+        self.assertIn(record.name, "bell._domainkey.shop.example.")
+
+    def test_other_kinds_of_keys_are_refused_in_words(self) -> None:
+        """RFC 8301: RSA of at least 1,024 bits; Ed25519 (RFC 8463) is not promised."""
+        pem = (Encoding.PEM, PrivateFormat.PKCS8, NoEncryption())
+        other = Ed25519PrivateKey.generate().private_bytes(*pem).decode()
+        with self.assertRaisesRegex(BadKey, "not an RSA key"):
+            public_key(other)
+        with self.assertRaisesRegex(BadKey, "not a private key"):
+            public_key("no key")
+
     def test_dkim_is_verified_by_the_library(self) -> None:
         """RFC 6376; dkimpy verifies with the public key as a DNS record would give it."""
         key = rsa.generate_private_key(public_exponent=65_537, key_size=2_048)
@@ -452,14 +494,10 @@ class Signing(unittest.TestCase):
             serialization.Encoding.DER, serialization.PublicFormat.SubjectPublicKeyInfo
         )
         record = b"v=DKIM1; k=rsa; p=" + base64.b64encode(public)
-        mail = (
-            b"From: a@shop.example\r\nTo: b@example.com\r\nSubject: Hi\r\nDate: Tue, 12 May 2026 09:40:00"
-            b" +0000\r\nMessage-ID: <1@x>\r\n\r\nwords\r\n"
-        )
-        made = signed(mail, "shop.example", "s1", pem)
+        made = signed(MAIL, "shop.example", "s1", pem)
         self.assertTrue(dkim.verify(made, dnsfunc=lambda name, timeout=5: record))
         self.assertFalse(
             dkim.verify(made.replace(b"words", b"other"), dnsfunc=lambda name, timeout=5: record)
         )
         with self.assertRaises(BadKey):
-            signed(mail, "shop.example", "s1", "not a key")
+            signed(MAIL, "shop.example", "s1", "not a key")
