@@ -73,6 +73,22 @@ def uses_of(session: Session, kind: Kind, key: int | str) -> list[Use]:
     return found
 
 
+def uses_by_key(session: Session, kind: Kind) -> dict[str, list[Use]]:
+    """Of every thing of a kind what leans on it, in one go."""
+    found: dict[str, list[Use]] = {}
+    users = references.all_users_of(session, kind)
+    names: dict[tuple[str, int], str] = {}
+    for user_kind in {user for _, user, _ in users}:
+        table = NAMED[user_kind]
+        numbers = {number for _, user, number in users if user == user_kind}
+        rows = session.execute(select(table.id, table.name).where(table.id.in_(numbers)))
+        names |= {(user_kind, number): name for number, name in rows}
+    for key, user_kind, number in users:
+        if (user_kind, number) in names:
+            found.setdefault(key, []).append(Use(user_kind, number, names[user_kind, number]))
+    return {key: sorted(uses, key=lambda use: (use.kind, use.name)) for key, uses in found.items()}
+
+
 def refuse_if_used(session: Session, kind: Kind, key: int | str, called: str) -> None:
     """Raises ``InUse`` while anything leans on it; call it in the transaction that deletes."""
     uses = uses_of(session, kind, key)

@@ -149,6 +149,14 @@ def rebuild(session: Session) -> None:
             _write(connection, kind, row)
 
 
+def all_users_of(session: Session, kind: Kind) -> list[tuple[str, str, int]]:
+    """(key, kind of the user, its number) of everything of a kind that is used."""
+    query = select(ReferenceRow.used_key, ReferenceRow.user_kind, ReferenceRow.user_id).where(
+        ReferenceRow.used_kind == kind.value
+    )
+    return [(key, user, number) for key, user, number in session.execute(query)]
+
+
 def users_of(session: Session, kind: Kind, key: int | str) -> list[tuple[str, int]]:
     """(kind, number) of everything that leans on it, in a lasting order."""
     rows = session.execute(

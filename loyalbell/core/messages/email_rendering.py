@@ -112,6 +112,11 @@ class _Made:
     plain: str = ""
 
 
+def _no_fields(styles: str) -> str:
+    """Styles in which no two marks that follow one another are taken for a field."""
+    return styles.replace("{{", "{ {").replace("{%", "{ %")
+
+
 class _Compiler:
     def __init__(self, email: c.EmailContent, context: RenderContext) -> None:
         self.email, self.context, self.look = email, context, context.look
@@ -121,6 +126,7 @@ class _Compiler:
         self.sections: list[Section] = []
         self.item_lists: list[c.Items] = []
         self.offers: list[int] = []
+        self.styles: list[str] = []
 
     def compile(self) -> CompiledEmail:
         page, plain = self._body()
@@ -139,9 +145,12 @@ class _Compiler:
         if self.email.form == "plain":
             return "", self._plain([as_plain(self.email.plain.strip(), self.link)])
         if self.email.form == "html":
-            page = tracked(clean(self.email.html).html, self.link)
+            cleaned = clean(self.email.html)
+            page = tracked(cleaned.html, self.link)
             own = self.email.plain.strip()
-            return self._own_page(page), self._plain([as_plain(own, self.link)] if own else [])
+            return self._own_page(page, cleaned.styles), self._plain(
+                [as_plain(own, self.link)] if own else []
+            )
         made = self._blocks(self.email.blocks)
         page = self.aside.put_back(mjml2html(self._mjml("".join(one.page for one in made))))
         page = page.replace("</body>", PIXEL + "</body>")
@@ -217,7 +226,9 @@ class _Compiler:
                 kept = self.context.saved.get(block.saved or 0)
                 return self._block(kept) if kept is not None and not isinstance(kept, c.Saved) else _Made("")
             case c.OwnHtml():
-                inner = tracked(clean(block.html).html, self.link)
+                cleaned = clean(block.html)
+                inner = tracked(cleaned.html, self.link)
+                self.styles.append(cleaned.styles)
                 return _Made(
                     '<mj-text css-class="lb-words" font-size="16px"'
                     f' line-height="1.5">{self.aside.raw(inner)}</mj-text>'
@@ -357,10 +368,12 @@ class _Compiler:
         )
         preview = f"<mj-preview>{take(self.email.preview)}</mj-preview>" if self.email.preview else ""
         lang = html.escape(self.email.language or "en")
+        sheet = _no_fields("\n".join(filter(None, self.styles)))
+        own_styles = f"<mj-style>{sheet}</mj-style>" if sheet else ""
         return f"""<mjml lang="{lang}"><mj-head><mj-title>{take(self.email.subject)}</mj-title>
 {preview}
 <mj-attributes><mj-all font-family="{html.escape(look.font)}" color="{look.ink}" /></mj-attributes>
-<mj-raw><meta name="color-scheme" content="light dark" /></mj-raw><mj-style>{DARK_STYLE}</mj-style></mj-head>
+<mj-raw><meta name="color-scheme" content="light dark" /></mj-raw><mj-style>{DARK_STYLE}</mj-style>{own_styles}</mj-head>
 <mj-body css-class="lb-page" background-color="{look.paper}" width="{look.width}px">
 {self._section(f'<mj-column>{header}<mj-divider border-color="{look.accent}" border-width="3px" padding="8px 25px 12px" />{inner}</mj-column>')}
 {self._section(f'<mj-column><mj-text css-class="lb-words" font-size="13px" line-height="1.5" color="#5d574c">{self._footer(take)}</mj-text></mj-column>')}
@@ -379,7 +392,7 @@ class _Compiler:
         footer = take(self.look.footer).replace("\n", "<br />")
         return f"{footer}<br />{take(self.words['why'])}<br />{said}"
 
-    def _own_page(self, page: str) -> str:
+    def _own_page(self, page: str, styles: str) -> str:
         aside = self.aside
         footer = aside.put_back(self._footer(aside.take))
         foot = (
@@ -391,10 +404,11 @@ class _Compiler:
             "<div"
             f' style="display:none;max-height:0;overflow:hidden">{aside.put_back(aside.take(self.email.preview))}</div>'
         )
+        sheet = f"<style>{_no_fields(styles)}</style>" if styles else ""
         return (
             f'<!doctype html><html lang="{lang}"><head><meta charset="utf-8" /><meta name="viewport"'
             ' content="width=device-width" />'
-            f"<title>{aside.put_back(aside.take(self.email.subject))}</title></head><body>{hidden}{page}{foot}{PIXEL}</body></html>"
+            f"<title>{aside.put_back(aside.take(self.email.subject))}</title>{sheet}</head><body>{hidden}{page}{foot}{PIXEL}</body></html>"
         )
 
     def _plain(self, parts: Sequence[str]) -> str:

@@ -11,6 +11,7 @@ from html.parser import HTMLParser
 import nh3
 
 from loyalbell.core.messages.merge_fields import TOKEN
+from loyalbell.core.messages.own_styles import clean_styles, take_out_styles
 
 TAGS = {
     "a",
@@ -122,10 +123,11 @@ _TEXT_HELD = re.compile(r"LBHELD(\d+)X")
 
 @dataclass(frozen=True)
 class Cleaned:
-    """``losses`` says what was taken away, in words."""
+    """``losses`` says what was taken away, in words; ``styles`` is the sheet that stood in the page."""
 
     html: str
     losses: tuple[str, ...]
+    styles: str = ""
 
 
 def clean(text: str) -> Cleaned:
@@ -134,11 +136,13 @@ def clean(text: str) -> Cleaned:
 
     def hold(found: re.Match[str]) -> str:
         held.append(found[0])
-        inside = re.search(r'(?:href|src)\s*=\s*["\']?$', text[: found.start()], re.IGNORECASE)
+        inside = re.search(r'(?:href|src)\s*=\s*["\']?$', found.string[: found.start()], re.IGNORECASE)
         return f"https://field.invalid/{len(held) - 1}/" if inside else f"LBHELD{len(held) - 1}X"
 
+    without, sheets = take_out_styles(text)
+    styles, lost = clean_styles(sheets, frozenset(STYLES))
     kept = nh3.clean(
-        TOKEN.sub(hold, text),
+        TOKEN.sub(hold, without),
         tags=TAGS,
         attributes=ATTRIBUTES,
         url_schemes=SCHEMES,
@@ -147,7 +151,8 @@ def clean(text: str) -> Cleaned:
         strip_comments=True,
     )
     kept = _HELD.sub(lambda found: held[int(found[1])], kept)
-    return Cleaned(_TEXT_HELD.sub(lambda found: held[int(found[1])], kept), tuple(_losses(text, kept)))
+    whole = _TEXT_HELD.sub(lambda found: held[int(found[1])], kept)
+    return Cleaned(whole, (*_losses(without, kept), *lost), styles)
 
 
 def tracked(page: str, link: Callable[[str], str]) -> str:

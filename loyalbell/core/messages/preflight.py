@@ -22,6 +22,7 @@ from loyalbell.core.messages.merge_fields import (
     template,
 )
 from loyalbell.core.messages.own_html import clean
+from loyalbell.core.messages.own_styles import hard_to_read
 from loyalbell.core.messages.short_rendering import offers_named
 from loyalbell.core.messages.spam_signs import ENOUGH, Parts, signs
 from loyalbell.core.messages.text_parts import GSM_7, parts, wide_characters
@@ -238,10 +239,14 @@ def _own_html(text: str, block: int) -> list[Finding]:
     for weak in weak_features(cleaned.html)[:_TOOK_MANY]:
         words = f"{weak.feature} does not work in {weak.no} of {weak.of} mail programs."
         found.append(Finding("look at this", words, block))
-    if re.search(r"<img(?![^>]*\balt=)[^>]*>", cleaned.html):
-        found.append(
-            Finding("look at this", "A picture in your HTML has no words for who cannot see it.", block)
+    for hard in hard_to_read(cleaned.html, cleaned.styles)[:_TOOK_MANY]:
+        words = (
+            f"“{hard.words}” is hard to read: {hard.ink} on {hard.ground} has a contrast of"
+            f" {hard.ratio:.1f} to 1, and {LEAST} is needed."
         )
+        found.append(Finding("look at this", words, block))
+    if re.search(r"<img(?![^>]*\balt=)[^>]*>", cleaned.html):
+        found.append(Finding("look at this", "A picture in your HTML has no alt text.", block))
     return found
 
 
@@ -263,7 +268,7 @@ def _block(block: object, at: int, context: PreflightContext) -> list[Finding]:
         if block.picture is None or block.picture not in context.pictures:
             return [Finding("must fix", "A picture is not chosen yet, or has been deleted.", at)]
         if not block.alt.strip() and not context.pictures[block.picture].strip():
-            return [Finding("look at this", "A picture has no words for who cannot see it.", at)]
+            return [Finding("look at this", "A picture has no alt text.", at)]
     if isinstance(block, c.Items) and block.list == "field" and block.field not in context.own_fields:
         return [Finding("must fix", "The items are to come from a field of theirs; choose which.", at)]
     if isinstance(block, c.Saved) and block.saved not in context.saved:

@@ -99,7 +99,7 @@ def aligned(one: str, other: str) -> bool:
 
 
 def alignment(sender: Sender) -> tuple[bool, list[str]]:
-    """Whether mails can pass DMARC, and what to know, in sentences."""
+    """Whether sender, bounces and signature all belong together, and what to know, in sentences."""
     if not sender.domain:
         return False, ["There is no sender’s address yet. Give one in Settings."]
     said: list[str] = []
@@ -120,4 +120,4 @@ def alignment(sender: Sender) -> tuple[bool, list[str]]:
         )
     if by_spf and by_dkim:
         said.append(f"Sender, bounces and signature belong together under {sender.domain}.")
-    return by_spf or by_dkim, said
+    return by_spf and by_dkim, said

@@ -1,5 +1,6 @@
 """What spam filters dislike, by rules of our own: used where no filter is installed that could be asked."""
 
+import html
 import re
 from collections.abc import Callable
 from dataclasses import dataclass
@@ -36,6 +37,18 @@ def _shouting(text: str) -> bool:
     return len(words) > 3 and len(_SHOUT.findall(text)) > len(words) / 4
 
 
+def _words(page: str) -> str:
+    """The words of a page."""
+    plain = re.sub(r"<(style|title|head)\b.*?</\1>", " ", page, flags=re.IGNORECASE | re.DOTALL)
+    return html.unescape(re.sub(r"<[^>]*>", " ", plain))
+
+
+def _promises(mail: Parts) -> set[str]:
+    """The phrases known from spam that are in it, each once."""
+    said = f"{mail.subject} {mail.text} {_words(mail.html)}"
+    return {found.casefold() for found in _PROMISES.findall(said)}
+
+
 RULES: tuple[tuple[float, str, Callable[[Parts], bool]], ...] = (
     (
         2.0,
@@ -52,13 +65,18 @@ RULES: tuple[tuple[float, str, Callable[[Parts], bool]], ...] = (
         "the subject begins with Re: or Fwd:, and it is not a reply",
         lambda mail: bool(re.match(r"(re|fwd?):", mail.subject, re.IGNORECASE)),
     ),
-    (1.5, "many words are in capitals", lambda mail: _shouting(mail.text)),
+    (1.5, "many words are in capitals", lambda mail: _shouting(mail.text or _words(mail.html))),
+    (
+        1.0,
+        "several exclamation marks in a row",
+        lambda mail: bool(re.search(r"!\s?!", f"{mail.text} {_words(mail.html)}")),
+    ),
     (
         1.0,
         "phrases that filters know from spam",
-        lambda mail: bool(_PROMISES.search(f"{mail.subject} {mail.text}")),
+        lambda mail: bool(_promises(mail)),
     ),
-    (1.0, "several such phrases", lambda mail: len(_PROMISES.findall(f"{mail.subject} {mail.text}")) > 2),
+    (1.0, "several such phrases", lambda mail: len(_promises(mail)) > 2),
     (
         2.0,
         "hardly any words beside the pictures",

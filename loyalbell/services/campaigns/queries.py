@@ -57,12 +57,3 @@ def with_names(application: Application) -> list[tuple[Campaign, str, str]]:
     )
     with application.database.reading() as session:
         return [(campaign, segment, message) for campaign, segment, message in session.execute(query)]
-
-
-def names_by_message(application: Application) -> dict[int, list[str]]:
-    """The campaigns of each message, by name."""
-    names: dict[int, list[str]] = {}
-    with application.database.reading() as session:
-        for message_id, name in session.execute(select(Campaign.message_id, Campaign.name)):
-            names.setdefault(message_id, []).append(name)
-    return names

@@ -89,6 +89,15 @@ def uses_of(application: Application, message_id: int) -> list[str]:
         return used_in(session, message_id)
 
 
+def uses_by_message(application: Application) -> dict[int, list[str]]:
+    """By message what uses it, in words."""
+    with application.database.reading() as session:
+        return {
+            int(key): [str(use) for use in uses]
+            for key, uses in references.uses_by_key(session, Kind.MESSAGE).items()
+        }
+
+
 def languages_read(application: Application) -> list[str]:
     """The languages that people on file read, the commonest first."""
     query = (

@@ -1,6 +1,8 @@
 """Messages: the library, the letter editor, and reading it as real people."""
 
 import json
+from collections.abc import Sequence
+from dataclasses import dataclass
 from secrets import token_hex
 from typing import Any
 
@@ -11,12 +13,13 @@ from starlette.datastructures import FormData, UploadFile
 from loyalbell.core.messages import content as c
 from loyalbell.core.messages.email_rendering import DARK, FilledEmail
 from loyalbell.core.messages.merge_fields import FIELDS, LINKS, SHOP, FieldProblem
+from loyalbell.core.messages.preflight import Finding
 from loyalbell.services import unsaved
-from loyalbell.services.campaigns import queries as campaign_queries
 from loyalbell.services.messages import commands as message_commands
 from loyalbell.services.messages import field_coverage, gallery, message_templates, preflight, preview, proofs
 from loyalbell.services.messages import files as message_files
 from loyalbell.services.messages import queries as message_queries
+from loyalbell.services.results.of_messages import NOTHING, Did, last_year
 from loyalbell.services.settings.channels import ProofReader, ProofSettings, loaded
 from loyalbell.storage.schema import Message, UnsavedDraft, User
 from loyalbell.web.messages.drafts import Writing, drafts_of
@@ -43,23 +46,70 @@ def _message(context: RequestContext, message_id: int) -> Message:
 
 
 @router.get("/messages")
-def list_page(context: RequestContext = SignedIn) -> Response:
-    kept = message_queries.library(context.application)
-    uses = campaign_queries.names_by_message(context.application)
-    rows = []
-    for message in kept:
+def list_page(context: RequestContext = SignedIn, q: str = "") -> Response:
+    sought = q.strip()[:100]
+    uses = message_queries.uses_by_message(context.application)
+    did = last_year(context.application)
+    cards = []
+    for message in message_queries.library(context.application):
         content = message_queries.content_of(context.application, message.id)
-        found = preflight.kept_findings(context.application, message, content)
+        if sought and not _holds(message, content, sought):
+            continue
         first = content.find("email") or (content.writings[0] if content.writings else None)
-        rows.append((message, content, found, _first_words(first)))
+        cards.append(
+            Card(
+                message,
+                content.channels(),
+                [say_language(tag) for tag in content.languages()],
+                preflight.kept_findings(context.application, message, content),
+                _first_words(first),
+                uses.get(message.id, []),
+                did.get(message.id, NOTHING),
+            )
+        )
     return context.page(
         "messages/messages.html",
         "messages",
-        rows=rows,
-        uses=uses,
-        say_language=say_language,
+        cards=cards,
+        q=sought,
         unsaved=unsaved.all_typed(context.application, context.user_id, "message"),
     )
+
+
+@dataclass(frozen=True)
+class Card:
+    """A message as the library shows it: what it is written for, its mistakes, its first words, what uses it,
+    and how it did.
+    """
+
+    message: Message
+    channels: Sequence[str]
+    languages: list[str]
+    findings: Sequence[Finding]
+    words: str
+    uses: list[str]
+    did: Did
+
+
+def _holds(message: Message, content: c.MessageContent, sought: str) -> bool:
+    texts = [message.name, *(text for one in content.writings for _, text in c.texts_of(one))]
+    return any(sought.casefold() in text.casefold() for text in texts)
+
+
+@router.get("/messages/{message_id:int}/small")
+def small(message_id: int, context: RequestContext = SignedIn) -> Response:
+    """The email as its first reader gets it, for a small picture of it."""
+    message = _message(context, message_id)
+    email = message_queries.content_of(context.application, message.id).find("email")
+    try:
+        if email is None:
+            raise FieldProblem("nothing by email")
+        people = preview.readers(context.application)
+        shown = preview.read_as(context.application, email, people[0].id if people else None)
+        page = _as_viewed(context, shown, "phone")
+    except FieldProblem as problem:
+        page = context.piece("messages/plain.html", text=str(problem))
+    return HTMLResponse(page, headers={"X-Mail-Page": "yes"})
 
 
 @router.post("/messages/unsaved")

@@ -84,8 +84,8 @@ def _records(context: RequestContext) -> dict[str, Any]:
         email.dkim_selector,
         public,
     )
-    passes, said = alignment(sender)
-    return {"records": records_for(sender), "is_aligned": passes, "alignment": said}
+    is_complete, said = alignment(sender)
+    return {"records": records_for(sender), "is_complete": is_complete, "alignment": said}
 
 
 def _email(context: RequestContext, form: FormData, kept: EmailSettings) -> EmailSettings:

@@ -69,18 +69,20 @@ class Alignment(unittest.TestCase):
         self.assertFalse(aligned("", "shop.example"))
         self.assertFalse(aligned("a.example", "b.example"))
 
-    def test_one_of_the_two_is_enough(self) -> None:
+    def test_each_part_that_does_not_belong_to_the_sender_is_said(self) -> None:
         signed = {"dkim_domain": "shop.example", "dkim_selector": "bell", "public_key": KEY}
         elsewhere = {"return_domain": "bounces.other.example"}
-        for facts, passes in (
-            ({}, True),
-            (signed, True),
-            (elsewhere, False),
-            (signed | elsewhere, True),
-            (signed | elsewhere | {"dkim_domain": "other.example"}, False),
-            ({"address": ""}, False),
+        for facts, wrong in (
+            ({}, ["not signed"]),
+            (signed, []),
+            (elsewhere, ["SPF will not count", "not signed"]),
+            (signed | elsewhere, ["SPF will not count"]),
+            (signed | {"dkim_domain": "other.example"}, ["signature will not count"]),
+            ({"address": ""}, ["no sender’s address"]),
         ):
             with self.subTest(facts=facts):
-                found, said = alignment(sender(**facts))
-                self.assertEqual(found, passes)
-                self.assertTrue(said)
+                is_complete, said = alignment(sender(**facts))
+                self.assertEqual(is_complete, not wrong)
+                for words, sentence in zip(wrong, said, strict=False):
+                    self.assertIn(words, sentence)
+                self.assertEqual(len(said), max(len(wrong), 1))
