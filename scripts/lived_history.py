@@ -34,7 +34,7 @@ from loyalbell.demo.build import build_demo
 from loyalbell.demo.lived import BEGAN, BROUGHT_BACK, FILE, HELD_OUT, HELD_OUT_SINCE, TABLES, key_of
 from loyalbell.demo.sequences import RINGING
 from loyalbell.services.application import Application
-from loyalbell.services.delivery.rendering import compiled_version, offers_in, run_of
+from loyalbell.services.delivery.composing.rendering import compiled_version, offers_in, run_of
 from loyalbell.services.offers.queries import terms_of, worth
 from loyalbell.services.sequences.shop_policy import around_of, live_plans, send_policy_of
 from loyalbell.storage import schema

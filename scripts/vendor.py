@@ -18,7 +18,7 @@ from pathlib import Path
 ROOT = Path(__file__).resolve().parent.parent
 FOLDERS = [
     ROOT / "loyalbell/web/static/vendor",
-    ROOT / "loyalbell/services/delivery/fonts",
+    ROOT / "loyalbell/services/delivery/composing/fonts",
     ROOT / "tests/browser/vendor",
 ]
 MANIFEST = "manifest.json"

@@ -33,7 +33,7 @@ class SequenceEditor(BrowserCase):
         wait_for(lambda: self.browser.switch_to.active_element.get_attribute("data-step") == note)
         self.browser.switch_to.active_element.send_keys(Keys.ARROW_LEFT)
         wait_for(lambda: self.span(0) == 14)
-        self.assertIn("Rest 14 days", self.find(".steps").text)
+        self.assertIn("Wait 14 days", self.find(".steps").text)
         ActionChains(self.browser).click_and_hold(self.find(f"{css} .mark")).move_by_offset(
             60, 0
         ).release().perform()

@@ -22,7 +22,7 @@ from loyalbell.post_room.server import KEY
 from loyalbell.post_room.store import PostRoomStore
 from loyalbell.services.application import Application
 from loyalbell.services.delivery import after_stop
-from loyalbell.services.delivery.rendering import message_id
+from loyalbell.services.delivery.composing.rendering import message_id
 from loyalbell.services.delivery.senders import ShopSender, point_at
 from loyalbell.services.messages import commands as message_commands
 from loyalbell.services.messages import queries as message_queries

@@ -183,7 +183,7 @@ class CampaignPages(SignedInPages):
             ("first goes out", {"often": "dates", "more_day": "2030-01-01", "more_clock": "10:00"}),
             ("share of at least 1 %", {"variant": str(self.letters[1]), "share": "x"}),
             ("choose the segment", {"variant": str(self.letters[1]), "parted_by": "segment"}),
-            ("only once", {"variant": str(self.letters[0]), "share": "10"}),
+            ("chosen twice", {"variant": str(self.letters[0]), "share": "10"}),
             ("choose one of those offered", {"often": "repeat", "every": "1", "unit": "years"}),
             ("held back", {"held_back": "80"}),
             ("per cent are held back", {"held_back": "lots"}),
@@ -219,7 +219,7 @@ class CampaignPages(SignedInPages):
         self.assertEqual(
             self.client.get(f"/sequences/{made}/rehearsal?day=1900-01-01&page=99").status_code, 200
         )
-        for kind, words in (("cause", "would not have gone"), ("out", "crossed the line and stayed out: ")):
+        for kind, words in (("cause", "would not be sent"), ("out", "qualified but were not enrolled: ")):
             address = re.search(rf'href="(\?[^"]*{kind}=[^"]*)#behind', page)
             assert address is not None, kind
             behind = self.client.get(f"/sequences/{made}/rehearsal{unescape(address[1])}").text

@@ -78,7 +78,7 @@ class Guide(ApplicationCase):
         self.post(f"/imports/{customers.id}/bring-in")
         self.settled()
         # the orders were tried again by themselves, and find their customers now
-        self.assertIn("Bring in 405 orders", self.client.get(f"/imports/{orders.id}").text)
+        self.assertIn("Import 405 orders", self.client.get(f"/imports/{orders.id}").text)
         self.post(f"/imports/{orders.id}/bring-in")
         self.settled()
         self.assertIn("files", self.done())

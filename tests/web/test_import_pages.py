@@ -25,7 +25,7 @@ class ImportPages(test_pages.PagesCase):
         page = self.client.post("/imports", data={"_csrf": token, "kind": "customers"}, files=files)
         where = page.url.path
         self.assertIn("Say which column holds", self.settled(where))
-        self.assertNotIn("Bring in 2", page.text)
+        self.assertNotIn("Import 2", page.text)
         columns = {
             "_csrf": token,
             "column-0": "id",
@@ -37,7 +37,7 @@ class ImportPages(test_pages.PagesCase):
         self.assertIn("not a date", self.settled(where))
         self.client.post(f"{where}/columns", data=columns | {"day_first": "1"})
         page_text = self.settled(where)
-        self.assertIn("Bring in 2 customers<", page_text)
+        self.assertIn("Import 2 customers<", page_text)
         self.assertIn("come in without <em>email</em>", page_text)
         self.client.post(f"{where}/bring-in", data={"_csrf": token})
         self.assertIn("What this did", self.settled(where))

@@ -411,7 +411,7 @@ class OwnPages(SignedInPages):
             reply = session.scalars(select(Reply)).one()
         self.assertIn("Are you open?", self.client.get("/replies").text)
         self.assertIn(
-            "Your answer is on its way", self.post(f"/replies/{reply.id}/answer", text="Yes, till six").text
+            "Your reply is on its way", self.post(f"/replies/{reply.id}/answer", text="Yes, till six").text
         )
         self.assertIn("Nothing waits", self.client.get("/replies").text)
         self.assertIn("Yes, till six", self.client.get(f"/replies/{reply.id}").text)
@@ -424,7 +424,7 @@ class OwnPages(SignedInPages):
         page = self.post(
             "/settings/channels/email", tls="none", dkim_key="x", dkim_domain="a.example", dkim_selector="s"
         ).text
-        self.assertIn("DKIM key in Settings cannot be used", page)
+        self.assertIn("not a private key as PEM", page)
         self.assertIn("no name and address", self.post("/settings/channels/links", social="nonsense").text)
         self.assertIn(
             "saved=yes", str(self.post("/settings/channels/proofs", readers="Bea, bea@shop.example\n").url)

@@ -241,7 +241,7 @@ class LivedDemoTest(LivedCase):
         self.sign_in()
         for path in (f"/results/sequence/{row.origin[1]}/links?step={step}", "/results/campaign/5/links"):
             page = self.client.get(f"{path}&days=year" if "?" in path else f"{path}?days=year")
-            self.assertIn("pressed a link", page.text)
+            self.assertIn("clicked a link", page.text)
         self.assertEqual(self.client.get("/results/campaign/999/links").status_code, 404)
         page = self.client.get("/results/5").text
         for words in ("what it added, week by week", "What was ordered", "Links"):
@@ -354,7 +354,7 @@ class LivedDemoTest(LivedCase):
         row = int(np.flatnonzero(credits.reason == Reason.CLICK)[-1])
         person = int(self.application.snapshot().people.ids[credits.person[row]])
         said = credited_orders(self.application, person)
-        self.assertIn("a link in it was the last one pressed before", said[int(credits.order[row])])
+        self.assertIn("a link in it was the last one clicked before", said[int(credits.order[row])])
         page = self.client.get(f"/customers/{person}?kind=order&shown=1000").text
         self.assertIn("Followed", page)
         self.assertIn(html.escape(said[int(credits.order[row])]), page)

@@ -136,7 +136,7 @@ class SequencePages(SequencePagesCase):
             "people a day",
             "would have had a message",
             "who came in, back before any message",
-            "Read their diary",
+            "Read some diaries",
         ):
             self.assertIn(words, rail)
         gone = {"version": 1, "root": {"lines": [{"about": "segment", "segment": 999}]}}
@@ -148,7 +148,7 @@ class SequencePages(SequencePagesCase):
         page = self.client.get(f"/sequences/{made}/publish").text
         self.assertNotIn("It cannot start yet", page)
         live = self.post(f"/sequences/{made}/publish", when="now")
-        self.assertIn("Everybody who crossed the line", live.text)
+        self.assertIn("Everyone who qualified", live.text)
         self.assertIn("Paused since", self.post(f"/sequences/{made}/pause").text)
         self.assertNotIn(
             "Paused since", self.post(f"/sequences/{made}/resume", waiting="skip", crossed="in").text
@@ -196,7 +196,7 @@ class SequencePages(SequencePagesCase):
         self.assertEqual(self.post(f"/sequences/{empty}/publish", when="now").status_code, 422)
         made = self.draft("review")
         for wrong, words in (
-            ("", "from which day"),
+            ("", "the day on which it should start"),
             ("2020-01-01", "have passed"),
             ("soon", "A day, an hour"),
         ):
@@ -237,7 +237,7 @@ class SequencePages(SequencePagesCase):
     def test_a_proof_run_shows_each_way_and_sends_each_message_once(self) -> None:
         made = self.draft("win-back")
         page = self.client.get(f"/sequences/{made}/proof").text
-        self.assertIn("Draw lots", page)
+        self.assertIn("Split at random", page)
         self.assertIn("came to the end", page)
         said = self.post(f"/sequences/{made}/proof", who="1 2 nobody@example.com", send="1", to="me").text
         self.assertIn("Nobody on file is called nobody@example.com", said)
@@ -276,7 +276,7 @@ class SequencePages(SequencePagesCase):
                 )
             number = batch.id
         self.assertIn("6 messages of", self.client.get(f"/held/{number}").text)
-        self.assertIn("waits for your word", self.client.get("/held").text)
+        self.assertIn("waits for your approval", self.client.get("/held").text)
         self.post(f"/held/{number}", word="some", some="2")
         self.assertIn("4 messages of", self.client.get(f"/held/{number}").text)
         self.assertIn("dropped by", self.post(f"/held/{number}", word="drop").text)
@@ -287,7 +287,7 @@ class SequencePages(SequencePagesCase):
         asked = self.client.post(
             "/customers/many", data={"_csrf": self.csrf, "act": "bring", "person": ["1", "2", "3"]}
         ).text
-        self.assertIn("Bring into a sequence: 3 people", asked)
+        self.assertIn("Add to a sequence: 3 people", asked)
         paced = {
             "how": "paced",
             "batch": "1",
@@ -301,7 +301,7 @@ class SequencePages(SequencePagesCase):
             self.client.post("/sequences/pace", data={"_csrf": self.csrf, "people": "3", **paced}).text,
         )
         form = {"_csrf": self.csrf, "person": ["1", "2", "3"], "count": "3", "sequence": str(made), **paced}
-        self.assertIn("3 brought in", self.client.post("/customers/many/bring", data=form).text)
+        self.assertIn("3 added", self.client.post("/customers/many/bring", data=form).text)
         with self.application.database.reading() as session:
             times = sorted(
                 one.entered_at

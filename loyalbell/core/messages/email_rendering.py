@@ -12,9 +12,9 @@ from functools import cached_property
 from mjml import mjml2html
 
 from loyalbell.core.messages import content as c
+from loyalbell.core.messages.html.own_html import clean, tracked
 from loyalbell.core.messages.markup import PARAGRAPHS, Aside, as_html, as_plain
 from loyalbell.core.messages.merge_fields import fill
-from loyalbell.core.messages.own_html import clean, tracked
 from loyalbell.core.messages.sections import Section, name_of
 from loyalbell.core.messages.standard_phrases import words_in
 from loyalbell.core.segments.model import Rule

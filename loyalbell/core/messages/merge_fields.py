@@ -93,7 +93,7 @@ ABOUT_APPOINTMENT = frozenset(field.name for field in FIELDS if field.name.start
 ABOUT_MEMBERSHIP = frozenset(
     field.name for field in FIELDS if field.name.startswith(("membership_", "renews_"))
 )
-"""Fields of what a message is about (``services/delivery/facts_at_hand.py``)."""
+"""Fields of what a message is about (``services/delivery/composing/facts_at_hand.py``)."""
 ALWAYS_KNOWN = frozenset(
     {
         "shop_name",

@@ -6,9 +6,11 @@ from dataclasses import dataclass, field
 from typing import Literal
 
 from loyalbell.core.messages import content as c
-from loyalbell.core.messages.client_support import weak_features
 from loyalbell.core.messages.contrast import LEAST, contrast
 from loyalbell.core.messages.email_rendering import CompiledEmail
+from loyalbell.core.messages.html.client_support import weak_features
+from loyalbell.core.messages.html.own_html import clean
+from loyalbell.core.messages.html.own_styles import hard_to_read
 from loyalbell.core.messages.markup import as_plain
 from loyalbell.core.messages.merge_fields import (
     ALWAYS_KNOWN,
@@ -21,8 +23,6 @@ from loyalbell.core.messages.merge_fields import (
     label_of,
     template,
 )
-from loyalbell.core.messages.own_html import clean
-from loyalbell.core.messages.own_styles import hard_to_read
 from loyalbell.core.messages.short_rendering import offers_named
 from loyalbell.core.messages.spam_signs import ENOUGH, Parts, signs
 from loyalbell.core.messages.text_parts import GSM_7, parts, wide_characters

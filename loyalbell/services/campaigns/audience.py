@@ -21,7 +21,7 @@ from loyalbell.core.policy.send_policy import CAUSE_WORDS, SendFacts, first_refu
 from loyalbell.core.segments.model import read_rule
 from loyalbell.services.application import Application
 from loyalbell.services.delivery.claiming import send_facts
-from loyalbell.services.delivery.rendering import newest_version
+from loyalbell.services.delivery.composing.rendering import newest_version
 from loyalbell.services.segments.queries import who
 from loyalbell.storage.schema import Campaign, Delivery, Message, Person, Segment
 

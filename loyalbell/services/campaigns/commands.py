@@ -19,10 +19,10 @@ from loyalbell.core.segments.model import RuleProblem
 from loyalbell.services.application import Application
 from loyalbell.services.campaigns.audience import Audience, audience, plan_of
 from loyalbell.services.campaigns.queries import CannotSend, blocked, findings, message_ids
+from loyalbell.services.delivery.composing.rendering import newest_version
 from loyalbell.services.delivery.link_tokens import new_token
 from loyalbell.services.delivery.outbox import become_all
 from loyalbell.services.delivery.perhaps_gone import until_of
-from loyalbell.services.delivery.rendering import newest_version
 from loyalbell.services.imports.under_way import is_under_way
 from loyalbell.services.settings.channels import CareSettings
 from loyalbell.storage.schema import Campaign, Delivery, Message, MessageVersion, Segment, Shop

@@ -8,7 +8,7 @@ from loyalbell.core.messages.content import read_content
 from loyalbell.core.messages.preflight import Finding, blocks_sending
 from loyalbell.services.application import Application
 from loyalbell.services.campaigns.audience import plan_of
-from loyalbell.services.delivery.rendering import newest_version
+from loyalbell.services.delivery.composing.rendering import newest_version
 from loyalbell.services.messages.preflight import findings_of_all
 from loyalbell.storage.schema import Campaign, Message, Segment
 

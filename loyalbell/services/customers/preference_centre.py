@@ -18,9 +18,9 @@ from loyalbell.core.policy.origins import CONFIRMATION, PROOF
 from loyalbell.services.application import Application
 from loyalbell.services.customers import asking
 from loyalbell.services.customers.asking import AskingSettings, NotTaken
+from loyalbell.services.delivery.composing.rendering import ContentFiller, compiled_version, fill_for_delivery
 from loyalbell.services.delivery.link_tokens import new_token
 from loyalbell.services.delivery.once_only import once_only
-from loyalbell.services.delivery.rendering import ContentFiller, compiled_version, fill_for_delivery
 from loyalbell.services.translations import ENGLISH
 from loyalbell.services.translations import catalogue as known_texts
 from loyalbell.storage.consent import address_of, consent_now

@@ -9,12 +9,12 @@ from loyalbell.channels.sender import Sender
 from loyalbell.core.channels import CHANNELS
 from loyalbell.core.policy.delivery_state import FAILED, IN_FLIGHT, PLANNED, SENT, UNSURE, DeliveryState
 from loyalbell.services.application import Application
+from loyalbell.services.delivery.composing.rendering import message_id
 from loyalbell.services.delivery.dispatcher import finish_campaigns
 from loyalbell.services.delivery.let_go import let_go
 from loyalbell.services.delivery.outbox import become
 from loyalbell.services.delivery.perhaps_gone import WORDS as PERHAPS_GONE
 from loyalbell.services.delivery.perhaps_gone import RestoredSettings
-from loyalbell.services.delivery.rendering import message_id
 from loyalbell.services.settings.channels import loaded
 from loyalbell.storage.schema import Campaign, Delivery, Shop
 

@@ -12,10 +12,10 @@ from loyalbell.core.clock.local_time import local_day
 from loyalbell.core.policy.delivery_state import IN_FLIGHT, LEFT_US, SENT, WITHHELD
 from loyalbell.core.policy.origins import ANSWER, PROOF, TO_ONE
 from loyalbell.core.policy.send_policy import SendFacts, first_refusal
+from loyalbell.services.delivery.composing.rendering import Codes, codes_for
+from loyalbell.services.delivery.composing.writings import Writings
 from loyalbell.services.delivery.message_keys import give_keys
 from loyalbell.services.delivery.outbox import become
-from loyalbell.services.delivery.rendering import Codes, codes_for
-from loyalbell.services.delivery.writings import Writings
 from loyalbell.services.settings.channels import HoldoutSettings
 from loyalbell.storage.consent import address_of, consent_now, suppressed_addresses, suppressed_people
 from loyalbell.storage.schema import Delivery, Message, MessageVersion, Person, Preference, Shop

@@ -21,14 +21,14 @@ from loyalbell.core.policy.origins import CAMPAIGN, SEQUENCE
 from loyalbell.services.application import Application
 from loyalbell.services.delivery.circuits import circuit_of, close_channel, resting
 from loyalbell.services.delivery.claiming import Claim
-from loyalbell.services.delivery.composer import ChannelFault, Composer, Made
+from loyalbell.services.delivery.composing.composer import ChannelFault, Composer, Made
+from loyalbell.services.delivery.composing.writings import Writings
 from loyalbell.services.delivery.enrolment_recheck import exited_since, left_by_now
 from loyalbell.services.delivery.leader_lease import Lease
 from loyalbell.services.delivery.outbox import become
 from loyalbell.services.delivery.outcomes import BatchOutcomes, give_back, give_up_on, mark_handed
 from loyalbell.services.delivery.perhaps_gone import without_doubtful
 from loyalbell.services.delivery.timing import allowed_now
-from loyalbell.services.delivery.writings import Writings
 from loyalbell.services.settings.channels import CareSettings
 from loyalbell.storage import schema
 from loyalbell.storage.schema import Campaign, Delivery, Shop

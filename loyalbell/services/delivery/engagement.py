@@ -6,9 +6,9 @@ from sqlalchemy.orm import Session
 from loyalbell.core.messages.merge_fields import FieldProblem, fields_used, fill
 from loyalbell.core.policy.origins import PROOF
 from loyalbell.services.application import Application
-from loyalbell.services.delivery.facts_at_hand import facts_at_hand, put_over
-from loyalbell.services.delivery.merge_facts import field_facts
-from loyalbell.services.delivery.rendering import compiled_version, own_links
+from loyalbell.services.delivery.composing.facts_at_hand import facts_at_hand, put_over
+from loyalbell.services.delivery.composing.merge_facts import field_facts
+from loyalbell.services.delivery.composing.rendering import compiled_version, own_links
 from loyalbell.services.response_queue import Clicked, Opened
 from loyalbell.storage.consent import address_column, address_of, consent_now
 from loyalbell.storage.schema import ConsentEntry, Delivery, DeliveryEvent, Item, Person, Shop

@@ -9,7 +9,7 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from loyalbell.services.application import Application
-from loyalbell.services.delivery.merge_facts import field_facts
+from loyalbell.services.delivery.composing.merge_facts import field_facts
 from loyalbell.storage.schema import Person, Shop
 
 STEP = 5_000

@@ -15,7 +15,7 @@ from sqlalchemy import Row, select, update
 from loyalbell.core.messages.mime import one_line
 from loyalbell.core.references import Kind
 from loyalbell.services.application import Application
-from loyalbell.services.delivery.rendering import read_block
+from loyalbell.services.delivery.composing.rendering import read_block
 from loyalbell.services.references import refuse_if_used
 from loyalbell.storage.schema import (
     AttachedFile,

@@ -12,7 +12,7 @@ from loyalbell.core.messages.merge_fields import FieldProblem
 from loyalbell.core.messages.mime import Envelope, make_mail
 from loyalbell.core.messages.preflight import Finding, preflight
 from loyalbell.services.application import Application
-from loyalbell.services.delivery.rendering import (
+from loyalbell.services.delivery.composing.rendering import (
     ContentFiller,
     compiled,
     fill_for_preview,

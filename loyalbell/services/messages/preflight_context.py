@@ -12,8 +12,8 @@ from loyalbell.core.messages.merge_fields import fields_used
 from loyalbell.core.messages.preflight import PreflightContext
 from loyalbell.core.offers.terms import expires
 from loyalbell.services.application import Application
-from loyalbell.services.delivery.merge_facts import MAKERS
-from loyalbell.services.delivery.rendering import look_of
+from loyalbell.services.delivery.composing.merge_facts import MAKERS
+from loyalbell.services.delivery.composing.rendering import look_of
 from loyalbell.services.messages.field_coverage import missing, missing_everywhere
 from loyalbell.services.offers.queries import terms_of
 from loyalbell.services.settings.channels import GATEWAYS, LinkSettings

@@ -16,7 +16,7 @@ from loyalbell.core.messages.text_parts import Spread, spread
 from loyalbell.core.segments.evaluation import evaluate
 from loyalbell.core.segments.model import RuleProblem
 from loyalbell.services.application import Application
-from loyalbell.services.delivery.rendering import (
+from loyalbell.services.delivery.composing.rendering import (
     Compiled,
     ContentFiller,
     Filled,

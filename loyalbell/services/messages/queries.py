@@ -10,7 +10,7 @@ from loyalbell.core.messages import content as c
 from loyalbell.core.references import Kind
 from loyalbell.services import references
 from loyalbell.services.application import Application
-from loyalbell.services.delivery.rendering import newest_version
+from loyalbell.services.delivery.composing.rendering import newest_version
 from loyalbell.storage.schema import Letterhead, Message, MessageVersion, Person
 
 Writing = c.AnyWriting

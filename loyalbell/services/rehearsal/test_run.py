@@ -13,7 +13,7 @@ from loyalbell.core.sequences.rehearsal import Line, RehearsalScene
 from loyalbell.core.sequences.simulator import rehearse
 from loyalbell.core.sequences.triggers import TriggerHit
 from loyalbell.services.application import Application
-from loyalbell.services.delivery.rendering import newest_version
+from loyalbell.services.delivery.composing.rendering import newest_version
 from loyalbell.services.messages.proofs import NoProof, send_proof
 from loyalbell.services.rehearsal.rehearsals import reactions
 from loyalbell.services.sequences.shop_policy import around_of, send_policy_of

@@ -13,7 +13,7 @@ from loyalbell.core.messages.merge_fields import FIELDS, FieldProblem
 from loyalbell.core.policy.delivery_state import SENT
 from loyalbell.core.policy.origins import Origin
 from loyalbell.services.application import Application
-from loyalbell.services.delivery.rendering import compiled_version
+from loyalbell.services.delivery.composing.rendering import compiled_version
 from loyalbell.services.messages.preview import readers, say_language, with_marked_links
 from loyalbell.services.results.ranges import Days
 from loyalbell.storage.schema import Delivery, DeliveryEvent, Message, MessageVersion, Shop

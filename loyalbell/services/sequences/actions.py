@@ -20,9 +20,9 @@ from loyalbell.core.sequences.plan import read_plan
 from loyalbell.core.sequences.plan_tree import Tree, tree_of
 from loyalbell.core.sequences.walk import Act
 from loyalbell.services.customers.reachability import suppress_in
+from loyalbell.services.delivery.composing.rendering import newest_version, run_of
 from loyalbell.services.delivery.link_tokens import new_token
 from loyalbell.services.delivery.perhaps_gone import until_of
-from loyalbell.services.delivery.rendering import newest_version, run_of
 from loyalbell.services.offers import commands as offer_commands
 from loyalbell.services.sequences.enrolment import bring
 from loyalbell.services.sequences.places import Place

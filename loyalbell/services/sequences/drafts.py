@@ -15,7 +15,7 @@ from loyalbell.core.sequences.plan import MessageStep, OnEvent, Plan, every_step
 from loyalbell.core.sequences.steps.base import Surroundings
 from loyalbell.core.sequences.triggers import beyond
 from loyalbell.services.application import Application
-from loyalbell.services.delivery.rendering import newest_version
+from loyalbell.services.delivery.composing.rendering import newest_version
 from loyalbell.services.messages.preflight import findings_of_all
 from loyalbell.services.offers.queries import terms_of
 from loyalbell.services.sequences.shop_policy import around_of, live_plans, send_policy_of

@@ -13,7 +13,7 @@ from loyalbell.core.messages.text_parts import parts, wide_characters, with_twin
 from loyalbell.core.segments.model import RuleProblem
 from loyalbell.core.segments.sentence import say_rule
 from loyalbell.services.customers import custom_fields
-from loyalbell.services.delivery.rendering import picture_url
+from loyalbell.services.delivery.composing.rendering import picture_url
 from loyalbell.services.messages import gallery, letterheads, preflight, preview
 from loyalbell.services.messages import queries as message_queries
 from loyalbell.services.offers import queries as offer_queries

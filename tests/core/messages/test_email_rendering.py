@@ -9,7 +9,6 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from loyalbell.core.messages import content as c
-from loyalbell.core.messages.client_support import weak_features
 from loyalbell.core.messages.contrast import contrast
 from loyalbell.core.messages.email_rendering import (
     CompiledEmail,
@@ -18,8 +17,9 @@ from loyalbell.core.messages.email_rendering import (
     compile_email,
     fill_email,
 )
+from loyalbell.core.messages.html.client_support import weak_features
+from loyalbell.core.messages.html.own_html import clean
 from loyalbell.core.messages.markup import Aside, as_html, as_plain
-from loyalbell.core.messages.own_html import clean
 from loyalbell.core.messages.spam_signs import ENOUGH, Parts, signs
 from loyalbell.core.segments.model import Rule
 

@@ -211,7 +211,7 @@ class Preflight(unittest.TestCase):
             ({"preview": ""}, AROUND, "no preview line"),
             ({"subject": "x" * 90}, AROUND, "about 90 characters"),
             ({"blocks": [Picture(picture=4)]}, AROUND, "no words for who cannot see it"),
-            ({}, replace(AROUND, look=pale), "stand out too little"),
+            ({}, replace(AROUND, look=pale), "too little contrast"),
             ({"blocks": [OwnHtml(html="<p onclick='x'><svg></svg>a</p>")]}, AROUND, "onclick on <p>"),
             ({"form": "html", "html": "<p>" + "long " * 30_000 + "</p>", "plain": "x"}, AROUND, "KB"),
             ({"subject": "FREE WINNER ACT NOW!!!"}, AROUND, "by our own rules"),
@@ -231,7 +231,7 @@ class Preflight(unittest.TestCase):
             (TextContent(texts=[ShownText(text="long " * 120 + "STOP")]), "look at this", "4 parts"),
             (ChatContent(texts=[ShownText(text="Hi")]), "look at this", "No opening message"),
             (ChatContent(texts=[ShownText(text="Hi")], opening=2), "must fix", "not approved"),
-            (ChatContent(texts=[ShownText(text="Hi")], opening=1), "fine", "answers"),
+            (ChatContent(texts=[ShownText(text="Hi")], opening=1), "fine", "quick replies"),
         ):
             found = preflight(writing, AROUND)
             self.assertTrue(any(one.level == level and words in one.words for one in found), (words, found))

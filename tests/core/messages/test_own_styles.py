@@ -9,8 +9,8 @@ from hypothesis import strategies as st
 
 from loyalbell.core.messages import content as c
 from loyalbell.core.messages.email_rendering import RenderContext, compile_email
-from loyalbell.core.messages.own_html import STYLES, clean
-from loyalbell.core.messages.own_styles import clean_styles, hard_to_read
+from loyalbell.core.messages.html.own_html import STYLES, clean
+from loyalbell.core.messages.html.own_styles import clean_styles, hard_to_read
 from loyalbell.core.messages.preflight import PreflightContext, preflight
 
 LOOK = c.LetterheadLook(header="Shop", footer="1 Row", ink="#1f2a2b", accent="#173b39")

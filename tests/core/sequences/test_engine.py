@@ -422,7 +422,7 @@ class CheckTest(unittest.TestCase):
             (plan(event, message("m"), wait("w", 3), message("n")), "stops: Nothing ends it early", {}),
             (
                 plan(event, {"do": "fork", "id": "f", "arms": [arm]}),
-                "f: Arm 1 asks what they did with a message, but none",
+                "f: Arm 1 asks what people did with a message, but no message",
                 {},
             ),
             (

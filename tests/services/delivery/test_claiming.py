@@ -8,7 +8,7 @@ from unittest.mock import patch
 from loyalbell.core.history.snapshot import HistorySnapshot
 from loyalbell.services.application import Application
 from loyalbell.services.delivery import dispatcher, enrolment_recheck
-from loyalbell.services.delivery.composer import Composer
+from loyalbell.services.delivery.composing.composer import Composer
 from loyalbell.services.scheduler import plan_due, tick
 from loyalbell.services.sequences import manual_entry
 from loyalbell.services.sequences.runner import SequenceRunner

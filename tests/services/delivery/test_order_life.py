@@ -14,8 +14,8 @@ from sqlalchemy import update
 
 from loyalbell.core.messages.content import Button, EmailContent, Text
 from loyalbell.services.customers.preference_centre import shown_again
+from loyalbell.services.delivery.composing.facts_at_hand import Subject, subject_of
 from loyalbell.services.delivery.engagement import clicked
-from loyalbell.services.delivery.facts_at_hand import Subject, subject_of
 from loyalbell.services.messages import commands as message_commands
 from loyalbell.services.messages import queries as message_queries
 from loyalbell.services.sequences import manual_entry

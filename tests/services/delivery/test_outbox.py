@@ -13,8 +13,8 @@ from loyalbell.core.policy.delivery_state import (
     check_transition,
     sources_of,
 )
+from loyalbell.services.delivery.composing.rendering import newest_version
 from loyalbell.services.delivery.outbox import become, become_all
-from loyalbell.services.delivery.rendering import newest_version
 from loyalbell.storage.schema import Delivery
 from tests.support import NOW, ApplicationCase
 

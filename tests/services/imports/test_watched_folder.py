@@ -64,7 +64,7 @@ class WatchedFolder(ApplicationCase):
         path = self.drop("monday.csv", rows(0, 10))
         self.assertEqual(self.look_twice(), 1)
         self.assertEqual((self.orders(), self.runs()[0].state), (0, "tried"))
-        self.assertIn("monday.csv waits", waiting_files(self.application)[0].title)
+        self.assertIn("monday.csv is waiting", waiting_files(self.application)[0].title)
         self.assertFalse(path.exists())
         self.assertEqual(len(list((self.watched / TAKEN).iterdir())), 1)
         import_commands.carry_out(self.application, self.runs()[0].id, True, lambda share, words: None)

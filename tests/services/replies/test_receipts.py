@@ -2,7 +2,7 @@
 
 from sqlalchemy import select
 
-from loyalbell.services.delivery.rendering import message_id
+from loyalbell.services.delivery.composing.rendering import message_id
 from loyalbell.services.replies import inbound
 from loyalbell.services.scheduler import tick
 from loyalbell.storage.schema import Delivery, DeliveryEvent, Suppression

@@ -69,7 +69,7 @@ class OneCodeTest(SequenceCase):
         for days, wrong in ((5, False), (6, True)):
             with self.subTest(days=days):
                 plan = read_plan({"start": AFTER_AN_ORDER, "steps": [first, wait("w", days), second]})
-                said = [one.words for one in mistakes(self.application, plan) if "is over" in one.words]
+                said = [one.words for one in mistakes(self.application, plan) if "has ended" in one.words]
                 self.assertEqual(bool(said), wrong, said)
         self.assertIn("holds 5 days, and this message leaves 6 days after", said[0])
 

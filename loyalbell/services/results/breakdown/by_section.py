@@ -7,7 +7,7 @@ from sqlalchemy.orm import Session
 from loyalbell.core.history.columns import Ints
 from loyalbell.core.history.snapshot import Deliveries
 from loyalbell.core.messages.sections import SHOWN
-from loyalbell.services.delivery.writings import Writings
+from loyalbell.services.delivery.composing.writings import Writings
 from loyalbell.services.results.breakdown.part import Part
 from loyalbell.storage.schema import Delivery, Shop
 

@@ -15,7 +15,6 @@ def upgrade() -> None:
 
 
 def downgrade() -> None:
-    with op.batch_alter_table("item") as table:
-        table.drop_column("care_sheet_id")
+    op.execute("ALTER TABLE item DROP COLUMN care_sheet_id")
     op.execute("ALTER TABLE orders DROP COLUMN tracking_url")
     op.execute("ALTER TABLE orders DROP COLUMN tracking_code")

@@ -31,9 +31,9 @@ from loyalbell.core.segments.evaluation import evaluate
 from loyalbell.core.segments.model import Rule, RuleProblem
 from loyalbell.services.application import Application
 from loyalbell.services.background_work import ResultCache
-from loyalbell.services.delivery.facts_at_hand import facts_at_hand, put_over
-from loyalbell.services.delivery.files_of_mail import files_of
-from loyalbell.services.delivery.merge_facts import field_facts
+from loyalbell.services.delivery.composing.facts_at_hand import facts_at_hand, put_over
+from loyalbell.services.delivery.composing.files_of_mail import files_of
+from loyalbell.services.delivery.composing.merge_facts import field_facts
 from loyalbell.services.offers import commands as offer_commands
 from loyalbell.services.offers import queries as offer_queries
 from loyalbell.services.rhythm.queries import next_day, rhythms_of

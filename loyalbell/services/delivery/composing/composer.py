@@ -20,8 +20,8 @@ from loyalbell.core.messages.short_rendering import CompiledShort, conversation_
 from loyalbell.core.messages.text_parts import parts
 from loyalbell.core.policy.origins import PROOF, TO_ONE
 from loyalbell.services.application import Application
-from loyalbell.services.delivery.facts_at_hand import put_over
-from loyalbell.services.delivery.rendering import (
+from loyalbell.services.delivery.composing.facts_at_hand import put_over
+from loyalbell.services.delivery.composing.rendering import (
     Codes,
     Compiled,
     ContentFiller,
@@ -32,7 +32,7 @@ from loyalbell.services.delivery.rendering import (
     message_id,
     picture_url,
 )
-from loyalbell.services.delivery.writings import Writings
+from loyalbell.services.delivery.composing.writings import Writings
 from loyalbell.services.settings.channels import GATEWAYS, EmailSettings, GatewaySettings
 from loyalbell.storage.schema import (
     Delivery,

@@ -35,7 +35,6 @@ from loyalbell.storage.schema import (
 
 Facts = dict[str, object]
 Lines = Mapping[int, Sequence[tuple[str, int, int]]]
-NOTHING: Lines = {}
 SUBJECTS: dict[str, tuple[type[Base], frozenset[str]]] = {
     "order": (Order, ABOUT_ORDER | ABOUT_VISIT),
     "appointment": (Appointment, ABOUT_APPOINTMENT | ABOUT_VISIT),
@@ -195,7 +194,7 @@ class Words:
         self.rows = list(rows)
         self.names: dict[type[Base], dict[int, str]] = {}
         orders = [row.id for row in self.rows if isinstance(row, Order)]
-        self.lines = lines_of(session, orders) if orders else NOTHING
+        self.lines: Lines = lines_of(session, orders) if orders else {}
 
     def of(self, row: Any) -> Facts:
         makers: dict[type[Any], Callable[[Any], Facts]] = {

@@ -10,8 +10,8 @@ from html.parser import HTMLParser
 
 import nh3
 
+from loyalbell.core.messages.html.own_styles import clean_styles, take_out_styles
 from loyalbell.core.messages.merge_fields import TOKEN
-from loyalbell.core.messages.own_styles import clean_styles, take_out_styles
 
 TAGS = {
     "a",

@@ -11,8 +11,8 @@ from loyalbell.core.history.money import locale_of, say_money
 from loyalbell.core.messages.content import EmailContent
 from loyalbell.core.messages.merge_fields import FieldProblem
 from loyalbell.core.messages.mime import MailFile
-from loyalbell.services.delivery.facts_at_hand import lines_of, order_of
-from loyalbell.services.delivery.receipt import Receipt, ReceiptLine, receipt_file
+from loyalbell.services.delivery.composing.facts_at_hand import lines_of, order_of
+from loyalbell.services.delivery.composing.receipt import Receipt, ReceiptLine, receipt_file
 from loyalbell.services.translations import language_for
 from loyalbell.storage.schema import AttachedFile, Delivery, Item, Order, OrderLine, Person, Shop
 

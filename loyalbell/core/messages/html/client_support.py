@@ -4,7 +4,7 @@ import re
 from dataclasses import dataclass
 from html.parser import HTMLParser
 
-from loyalbell.core.messages.client_support_data import SUPPORT
+from loyalbell.core.messages.html.client_support_data import SUPPORT
 from loyalbell.core.messages.merge_fields import TOKEN
 
 MANY = 0.15

@@ -6,7 +6,7 @@ from sqlalchemy.orm import Session
 
 from loyalbell.core.messages.content import AnyWriting
 from loyalbell.core.policy.origins import ANSWER, CONFIRMATION
-from loyalbell.services.delivery.rendering import Compiled, compiled, render_context_for, writing_of
+from loyalbell.services.delivery.composing.rendering import Compiled, compiled, render_context_for, writing_of
 from loyalbell.storage.schema import Delivery, Shop
 
 

@@ -15,7 +15,7 @@ from loyalbell.core.clock.local_time import local_day, whole_days_between
 from loyalbell.core.messages.merge_fields import OWN
 from loyalbell.core.messages.mime import one_line
 from loyalbell.core.messages.spoken_dates import say_date
-from loyalbell.services.delivery.facts_at_hand import OWN_NAMES, newest_facts
+from loyalbell.services.delivery.composing.facts_at_hand import OWN_NAMES, newest_facts
 from loyalbell.services.settings.channels import LinkSettings
 from loyalbell.storage.schema import (
     Appointment,
