@@ -19,6 +19,7 @@ from loyalbell.web.catalogue import routes as catalogue_routes
 from loyalbell.web.customers import asking_routes, duplicate_routes, field_routes, profile_routes
 from loyalbell.web.customers import routes as customers_routes
 from loyalbell.web.guide import routes as guide_routes
+from loyalbell.web.handbook import routes as handbook_routes
 from loyalbell.web.imports import routes as imports_routes
 from loyalbell.web.integrations import routes as integrations_routes
 from loyalbell.web.messages import gallery_routes
@@ -67,6 +68,7 @@ AREAS = (
     asking_routes,
     imports_routes,
     guide_routes,
+    handbook_routes,
     catalogue_routes,
     rhythm_routes,
     pasted_routes,

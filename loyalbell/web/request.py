@@ -21,6 +21,7 @@ from loyalbell.services.application import Application
 from loyalbell.services.clock import DemoClock
 from loyalbell.services.replies import inbox
 from loyalbell.web import formatting
+from loyalbell.web.handbook.help import help_for
 from loyalbell.web.static_files import VersionedAddresses
 
 COOKIE = "loyal_bell"
@@ -131,6 +132,7 @@ class RequestContext:
                 "visitor": self.visitor,
                 "demo": isinstance(self.application.clock, DemoClock),
                 "path": self.request.url.path,
+                "help": help_for(self.request.url.path.removeprefix(self.request.scope.get("root_path", ""))),
                 "replies_waiting": self._replies_waiting(),
                 "moving": self._moving(),
             }

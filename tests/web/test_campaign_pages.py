@@ -230,4 +230,4 @@ class CampaignPages(SignedInPages):
             plan = draft_of(session.get_one(schema.Sequence, made))
         rehearse_coming(self.application, plan, made, wait=True)
         coming = self.client.get(f"/sequences/{made}/rehearsal?over=coming").text
-        self.assertIn("drawn from how often each person comes", coming)
+        self.assertIn("estimated from how often each person comes", coming)

@@ -82,6 +82,7 @@ window.bellPath = (path) => (document.documentElement.dataset.base || "") + path
       const nav = document.querySelector(".bar nav");
       menu.setAttribute("aria-expanded", String(nav.classList.toggle("open")));
     }
+    if (event.target.closest("#help-button")) document.getElementById("keys")?.showModal();
     const asks = event.target.closest("[data-confirm]");
     if (asks && !window.confirm(asks.dataset.confirm)) event.preventDefault();
   });

@@ -1,1 +1,1 @@
-"""HTML of one's own in a mail: what of it is kept, what of it works in mail programs, what is hard to read."""
+"""HTML of one's own in a mail: what is kept, what works in mail programs, what is hard to read."""

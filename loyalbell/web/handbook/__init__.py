@@ -1,0 +1,1 @@
+"""The guide inside the application: ``docs/guide`` with its pictures, and what each page says of itself."""
