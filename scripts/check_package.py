@@ -13,12 +13,15 @@ import sys
 import tempfile
 import time
 import urllib.request
+import zipfile
 from pathlib import Path
 
 ROOT = Path(__file__).resolve().parent.parent
 OLDEST, NEWEST = (3, 11), (3, 14)
 """The Pythons that all requirements have wheels for."""
 SECONDS = 60
+HANDBOOK = ("pages/README.md", "pictures/today.png")
+"""Files that stand outside the package and are linked into it."""
 
 
 def pythons() -> list[Path]:
@@ -43,13 +46,20 @@ def build(out: Path) -> tuple[Path, Path]:
     copy = out / "tree"
     named = subprocess.run(["git", "ls-files"], cwd=ROOT, capture_output=True, text=True, check=True)
     for name in named.stdout.splitlines():
-        if (ROOT / name).is_file():
+        if (ROOT / name).is_symlink():
+            (copy / name).parent.mkdir(parents=True, exist_ok=True)
+            (copy / name).symlink_to((ROOT / name).readlink())
+        elif (ROOT / name).is_file():
             (copy / name).parent.mkdir(parents=True, exist_ok=True)
             shutil.copy2(ROOT / name, copy / name)
     subprocess.run(
         [sys.executable, "-m", "build", "--outdir", out, copy], check=True, stdout=subprocess.DEVNULL
     )
-    return next(out.glob("*.whl")), next(out.glob("*.tar.gz"))
+    wheel = next(out.glob("*.whl"))
+    with zipfile.ZipFile(wheel) as packed:
+        lacking = {f"loyalbell/web/handbook/{name}" for name in HANDBOOK} - set(packed.namelist())
+    assert not lacking, f"the wheel lacks {', '.join(sorted(lacking))}"
+    return wheel, next(out.glob("*.tar.gz"))
 
 
 def try_out(python: Path, package: Path, folder: Path) -> str:

@@ -25,6 +25,7 @@ from loyalbell.web.handbook.help import help_for
 from loyalbell.web.static_files import VersionedAddresses
 
 COOKIE = "loyal_bell"
+LOOK_COOKIE, LOOKS = "loyal_bell_look", ("light", "dark")
 WEB = Path(__file__).parent
 
 AREAS = (
@@ -132,6 +133,7 @@ class RequestContext:
                 "visitor": self.visitor,
                 "demo": isinstance(self.application.clock, DemoClock),
                 "path": self.request.url.path,
+                "theme": theme_of(self.request),
                 "help": help_for(self.request.url.path.removeprefix(self.request.scope.get("root_path", ""))),
                 "replies_waiting": self._replies_waiting(),
                 "moving": self._moving(),
@@ -163,8 +165,14 @@ class RequestContext:
 
 
 def render(template: str, values: Mapping[str, Any]) -> str:
-    shared = {"areas": AREAS, "version": __version__, "area": "", "problem": None, "links": ()}
+    shared = {"areas": AREAS, "version": __version__, "area": "", "problem": None, "links": (), "theme": ""}
     return environment.get_template(template).render(shared | dict(values))
+
+
+def theme_of(request: Request) -> str:
+    """Which colours somebody chose in this browser: ``light``, ``dark``, or empty for those of the device."""
+    chosen = request.cookies.get(LOOK_COOKIE, "")
+    return chosen if chosen in LOOKS else ""
 
 
 def application_of(request: Request) -> Application:

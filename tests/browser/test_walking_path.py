@@ -1,6 +1,5 @@
 """The whole path in a real browser: files in, a segment, a letter, a campaign, the post room, the results."""
 
-import json
 import shutil
 import unittest
 from pathlib import Path
@@ -14,15 +13,7 @@ from loyalbell.services.settings.channels import CareSettings
 from tests.browser.driver import ServedApplication, open_browser, scratch_folder, sign_in
 from tests.support import demo_book, wait_for
 
-AXE = (Path(__file__).parent / "vendor/axe-core/axe.min.js").read_text()
 EXAMPLES = Path(__file__).resolve().parents[2] / "loyalbell/demo/files"
-PAGES = (
-    "/ /customers /customers/1 /segments /segments/1 /segments/1/people /segments/1/why/1"
-    " /segments/compare?segment=1&segment=2 /messages /messages/1 /campaigns /campaigns/new /results"
-    " /results/1 /results/tests /results/domains /settings/results /imports"
-    " /post-room /settings /log /search?q=spring /customers?segment=1&columns=email,band,tags"
-    " /duplicates /rhythm /duplicates/1/2 /fields /other-programs /customers/251"
-).split()
 
 
 class BrowserCase(unittest.TestCase):
@@ -228,50 +219,3 @@ class WalkingPath(BrowserCase):
         wait_for(lambda: self.browser.current_url.endswith("/segments"))
         self.browser.find_element(By.TAG_NAME, "body").send_keys("?")
         self.assertIn("Keys", self.text("#keys"))
-
-
-class Access(BrowserCase):
-    def test_axe_finds_nothing_serious(self) -> None:
-        """WCAG 2.2 AA as far as axe-core can tell."""
-        for path in PAGES:
-            with self.subTest(path):
-                self.go(path)
-                self.browser.execute_script(AXE)
-                found = self.browser.execute_async_script(
-                    "axe.run(document, {iframes: false}).then(arguments[arguments.length - 1])"
-                )
-                serious = [
-                    (
-                        v["id"],
-                        [node["target"] for node in v["nodes"]][:3],
-                        [node.get("failureSummary", "")[:200] for node in v["nodes"]][:1],
-                    )
-                    for v in found["violations"]
-                    if v["impact"] in ("serious", "critical")
-                ]
-                self.assertEqual(serious, [], json.dumps(serious))
-                self.quiet()
-
-    def test_nothing_sticks_out_on_a_narrow_window(self) -> None:
-        self.browser.execute_cdp_cmd(
-            "Emulation.setDeviceMetricsOverride",
-            {"width": 390, "height": 800, "deviceScaleFactor": 1, "mobile": False},
-        )
-        for path in (
-            "/",
-            "/segments/1",
-            "/messages/1",
-            "/results",
-            "/results/1",
-            "/settings/results",
-            "/imports",
-        ):
-            with self.subTest(path):
-                self.go(path)
-                self.assertLessEqual(
-                    self.browser.execute_script("return document.documentElement.scrollWidth"), 391
-                )
-        self.browser.execute_cdp_cmd(
-            "Emulation.setDeviceMetricsOverride",
-            {"width": 1280, "height": 800, "deviceScaleFactor": 1, "mobile": False},
-        )

@@ -90,7 +90,7 @@ class UnsavedMessages(SignedInPages):
         with self.application.database.transaction() as session:
             session.get_one(schema.Message, int(mine["message_id"])).name = "Calm"
         self.page()
-        self.assertIn("This was saved anew after you typed", self.said)
+        self.assertIn("This was saved again after you typed", self.said)
         self.assertIn('value="Calm"', self.said)
         self.page(f"{self.path}?typed=yes")
         self.assertIn('value="Storm"', self.said)

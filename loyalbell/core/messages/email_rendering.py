@@ -24,7 +24,7 @@ PARTED = "\x1e\x1e"
 DARK = "@media (prefers-color-scheme: dark)"
 DARK_STYLE = (
     DARK + " { .lb-page, .lb-page > div { background: #161a1b !important } .lb-card, .lb-card > table {"
-    " background: #21282a !important } .lb-words div, .lb-words a:not(.lb-button) { color: #f1ede4"
+    " background: #21282a !important } .lb-words div, .lb-words td, .lb-words a:not(.lb-button) { color: #f1ede4"
     " !important } }"
 )
 

@@ -48,7 +48,7 @@ class Note:
 
     @property
     def below_lines(self) -> list[str]:
-        return parted(self.below, self.room + 1, 2)
+        return parted(self.below, self.room + 1, MOST_LINES)
 
 
 def parted(words: str, room: int, most: int) -> list[str]:

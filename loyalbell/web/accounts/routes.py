@@ -9,6 +9,8 @@ from loyalbell.services.accounts.sessions import Visitor
 from loyalbell.services.settings import shop as shop_settings
 from loyalbell.web.request import (
     COOKIE,
+    LOOK_COOKIE,
+    LOOKS,
     BadToken,
     DemoParts,
     Form,
@@ -22,6 +24,7 @@ from loyalbell.web.settings.forms import read_shop_form
 from loyalbell.web.settings.place_routes import choices
 
 router = APIRouter()
+A_YEAR = 365 * 86_400
 
 
 def _with_session(request: Request, response: Response, token: str | None) -> Response:
@@ -91,6 +94,18 @@ def sign_out(context: RequestContext = SignedIn) -> Response:
     sessions.end_session(context.application, context.request.cookies.get(COOKIE))
     response = RedirectResponse("/sign-in", status_code=303)
     response.delete_cookie(COOKIE)
+    return response
+
+
+@router.post("/look")
+def look(context: RequestContext = SignedIn, form: FormData = Form) -> Response:
+    """Light or dark colours in this browser, or those of the device."""
+    chosen = text_of(form, "look")
+    response = RedirectResponse(_safe(text_of(form, "back", "/")), status_code=303)
+    if chosen in LOOKS:
+        response.set_cookie(LOOK_COOKIE, chosen, max_age=A_YEAR, httponly=True, samesite="lax")
+    else:
+        response.delete_cookie(LOOK_COOKIE)
     return response
 
 

@@ -196,7 +196,8 @@ def _as_viewed(context: RequestContext, shown: FilledEmail | str, view: str) -> 
     if isinstance(shown, str) or view == "plain" or not shown.html:
         text = shown if isinstance(shown, str) else shown.text
         return context.piece("messages/plain.html", text=text)
-    return shown.html.replace(DARK, "@media all") if view == "dark" else shown.html
+    # a browser that prefers dark pages would otherwise show every preview so
+    return shown.html.replace(DARK, "@media all" if view == "dark" else "@media not all")
 
 
 @router.get("/messages/{message_id}")

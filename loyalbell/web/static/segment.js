@@ -11,7 +11,9 @@
   });
   document.addEventListener("htmx:afterRequest", (event) => {
     if (event.detail.elt !== form) return;
-    const act = form.elements.act.value;
+    // a count that was under way when somebody chose an act comes back first: their act is still to be sent
+    const act = event.detail.requestConfig?.parameters?.act || "";
+    if (!act) return;
     form.elements.act.value = "";
     if (act.startsWith("add")) { const places = form.querySelectorAll(".add-line"); places[places.length - 1]?.focus(); }
   });

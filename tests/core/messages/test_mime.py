@@ -210,7 +210,7 @@ class Preflight(unittest.TestCase):
             ({"blocks": [Text(text="{{ last_name }}")]}, AROUND, "61 of 1,204 have no last name"),
             ({"preview": ""}, AROUND, "no preview line"),
             ({"subject": "x" * 90}, AROUND, "about 90 characters"),
-            ({"blocks": [Picture(picture=4)]}, AROUND, "no words for who cannot see it"),
+            ({"blocks": [Picture(picture=4)]}, AROUND, "no alt text"),
             ({}, replace(AROUND, look=pale), "too little contrast"),
             ({"blocks": [OwnHtml(html="<p onclick='x'><svg></svg>a</p>")]}, AROUND, "onclick on <p>"),
             ({"form": "html", "html": "<p>" + "long " * 30_000 + "</p>", "plain": "x"}, AROUND, "KB"),

@@ -437,7 +437,7 @@ class CheckTest(unittest.TestCase):
             ),
             (
                 plan(event, {"do": "wait", "id": "w", "kind": "until near"}, message("m")),
-                "w: It waits for a date, but no date",
+                "w: It waits for a date, but the sequence does not",
                 {},
             ),
             (

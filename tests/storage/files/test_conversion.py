@@ -142,7 +142,7 @@ class IntoTheBook(ApplicationCase):
     def test_files_of_the_wrong_kind(self) -> None:
         for kind, content, words in (
             ("orders", crlf(CARD), "imported as customers"),
-            ("customers", crlf(CALENDAR), "brought in as appointments"),
+            ("customers", crlf(CALENDAR), "imported as appointments"),
             ("customers", b"PK\x03\x04 not a spreadsheet", "cannot be read"),
         ):
             with self.assertRaises(FileProblem) as caught:
