@@ -7,9 +7,11 @@ import json
 from selenium.webdriver import ActionChains
 from selenium.webdriver.common.by import By
 from selenium.webdriver.common.keys import Keys
+from sqlalchemy import select
 
+from loyalbell.storage.schema import CustomField
 from tests.browser.test_walking_path import BrowserCase
-from tests.support import wait_for
+from tests.support import NOW, wait_for
 
 
 class LetterEditor(BrowserCase):
@@ -120,6 +122,97 @@ class LetterEditor(BrowserCase):
         self.find('.block[data-kind="text"] .written').click()
         self.find('.block[data-kind="text"] .take-away').click()
         wait_for(lambda: self.kinds() == ["heading", "columns"])
+        self.quiet()
+
+    def test_every_kind_of_block_is_picked_copied_moved_and_removed_by_keys(self) -> None:
+        """Seen: two kinds of block could not be picked at all."""
+        self.open_empty()
+        kinds = (
+            "divider",
+            "spacer",
+            "social",
+            "button",
+            "items",
+            "offer",
+            "picture",
+            "columns",
+            "html",
+            "saved",
+        )
+        for kind in kinds:
+            self.add(kind)
+        wait_for(lambda: self.kinds() == ["heading", "text", *kinds])
+        for kind in kinds:
+            with self.subTest(kind):
+                before = self.kinds()
+                block = self.find(f'.block[data-kind="{kind}"]')
+                inside = block.find_elements(By.CSS_SELECTOR, ".written, input, select, textarea, button")
+                place = block if block.get_attribute("tabindex") else inside[0]
+                self.browser.execute_script("arguments[0].focus()", place)
+                self.assertTrue(block.find_element(By.CSS_SELECTOR, ".take-away").is_displayed())
+                self.keys(Keys.ALT, "d")
+                wait_for(lambda before=before: len(self.kinds()) == len(before) + 1)
+                self.assertEqual(self.kinds().count(kind), 2)
+                block = wait_for(lambda kind=kind: self.find(f'.block[data-kind="{kind}"]'))
+                inside = block.find_elements(By.CSS_SELECTOR, ".written, input, select, textarea, button")
+                place = block if block.get_attribute("tabindex") else inside[0]
+                self.browser.execute_script("arguments[0].focus()", place)
+                self.keys(Keys.ALT, Keys.DELETE)
+                wait_for(lambda before=before: self.kinds() == before)
+        self.quiet()
+
+    def keys(self, held: str, key: str) -> None:
+        ActionChains(self.browser).key_down(held).send_keys(key).key_up(held).perform()
+
+    def test_a_copy_takes_along_what_was_typed_and_chosen(self) -> None:
+        self.open_empty()
+        self.add("button")
+        self.find(".button-label").send_keys("Come by")
+        self.find("input.url").send_keys("https://otterby.example/now")
+        self.find('.block[data-kind="button"] .copy-block').click()
+        wait_for(lambda: self.kinds() == ["heading", "text", "button", "button"])
+        one, other = self.writing()["blocks"][2:]
+        self.assertEqual(one, other)
+        self.assertEqual(other["url"], "https://otterby.example/now")
+
+    def test_a_named_part_for_people_not_in_a_segment(self) -> None:
+        self.open_empty()
+        self.find('.block[data-kind="text"] .written').send_keys("For the others")
+        self.find('.block[data-kind="text"] .show-when').click()
+        self.find("#when-name").send_keys("not regulars")
+        self.find("#when-within").send_keys("people not in")
+        self.find("#when-segment").send_keys("Café regulars")
+        wait_for(lambda: "not regulars" in self.text("#letter .shown-when"))
+        when = self.writing()["blocks"][1]["when"]
+        self.assertEqual(when["name"], "not regulars")
+        self.assertFalse(when["rule"]["root"]["lines"][0]["within"])
+
+    def test_one_picture_for_each_choice_of_a_field(self) -> None:
+        with self.application.running.application.database.transaction() as session:
+            field = session.scalar(select(CustomField).where(CustomField.kind == "one choice"))
+            if field is None:
+                field = CustomField(name="Likes", kind="one choice", choices=["cats", "dogs"], made_at=NOW)
+                session.add(field)
+                session.flush()
+            number, choices = field.id, list(field.choices)
+        self.open_empty()
+        self.add("picture")
+        wait_for(lambda: self.kinds()[-1] == "picture")
+        self.browser.execute_script(
+            "arguments[0].focus()", self.find('.block[data-kind="picture"] select[data-name="picture"]')
+        )
+        self.find('.block[data-kind="picture"] .show-when').click()
+        self.browser.execute_script(
+            "const at=document.getElementById('when-field');at.value=arguments[0];"
+            "at.dispatchEvent(new Event('change',{bubbles:true}))",
+            str(number),
+        )
+        self.find("#one-for-each").click()
+        wait_for(lambda: self.kinds().count("picture") == len(choices) + 1)
+        whens = [one["when"] for one in self.writing()["blocks"] if one["kind"] == "picture"]
+        self.assertEqual([one["name"] for one in whens], [*choices, "all others"])
+        self.assertEqual([one["rule"]["root"]["lines"][0]["value"] for one in whens[:-1]], choices)
+        self.assertTrue(whens[-1]["otherwise"])
         self.quiet()
 
     def test_a_part_for_those_a_sentence_says(self) -> None:

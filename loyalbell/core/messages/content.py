@@ -20,11 +20,13 @@ class _Part(BaseModel):
 class When(_Part):
     """Whom a block is shown to: those who meet ``rule``.
 
-    ``otherwise`` means those to whom none of the blocks right above it, that have a rule, was shown.
+    ``otherwise`` means those to whom none of the blocks right above it, that have a rule, was shown. ``name``
+    is what the part is called in results.
     """
 
     rule: Rule | None = None
     otherwise: bool = False
+    name: str = Field(default="", max_length=60)
 
 
 class _Block(_Part):

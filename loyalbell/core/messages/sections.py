@@ -45,7 +45,12 @@ def marks(sections: Sequence[Section], facts: Mapping[str, object]) -> str:
 
 
 def name_of(part: object) -> str:
-    """The first words of a block or piece, without its marks; else what kind of block it is."""
+    """The name that it was given; else the first words of a block or piece, without its marks; else what kind
+    of block it is.
+    """
+    when = getattr(part, "when", None)
+    if when is not None and when.name:
+        return str(when.name)
     words = next(
         (said for field in ("text", "label", "alt", "words") if (said := getattr(part, field, ""))), ""
     )

@@ -111,6 +111,15 @@ def _beside(writing: Writing) -> set[int]:
     return found
 
 
+def _choice_fields(context: RequestContext) -> list[tuple[int, str, list[str]]]:
+    """The shop's own fields with few values to choose from: id, name, values."""
+    return [
+        (field.id, field.name, ["yes", "no"] if field.kind == "yes or no" else list(field.choices))
+        for field in custom_fields.by_name(context.application)
+        if field.kind == "yes or no" or field.choices
+    ]
+
+
 def sheet_values(context: RequestContext, content: c.MessageContent, writing: Writing) -> dict[str, Any]:
     saying = segment_queries.saying(context.application, context.application.snapshot())
     kit = editor_choices_of(context)
@@ -119,6 +128,7 @@ def sheet_values(context: RequestContext, content: c.MessageContent, writing: Wr
     wanted = message_queries.languages_read(context.application)
     more = [tag for tag in dict.fromkeys(["", *wanted, *LANGUAGES]) if tag not in there]
     return {
+        "choice_fields": _choice_fields(context),
         "content": content,
         "writing": writing,
         "kit": kit,

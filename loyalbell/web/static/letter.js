@@ -170,12 +170,35 @@
   }
 
   function setWhen(when) {
+    const name = byId("when-name").value.trim();
     close();
     if (!about) return;
-    about.dataset.when = when ? JSON.stringify(when) : "";
+    about.dataset.when = when ? JSON.stringify({ ...when, name }) : "";
     redraw();
   }
-  const inSegment = (id) => ({ rule: { version: 1, root: { match: "all", lines: [{ about: "segment", segment: id, within: true }] } }, otherwise: false });
+  const asked = (line) => ({ rule: { version: 1, root: { match: "all", lines: [line] } }, otherwise: false });
+  const inSegment = (id) => asked({ about: "segment", segment: id, within: byId("when-within").value === "in" });
+  const holding = (field, value, comparison = "is") => asked({ about: "field", field, comparison, value });
+  const choicesOf = () => JSON.parse(byId("when-field").selectedOptions[0]?.dataset.choices || "[]");
+  function askWhen(button) {
+    const when = button.closest(".block").dataset.when;
+    byId("when-name").value = when ? JSON.parse(when).name || "" : "";
+    show(byId("when-picker"), button);
+  }
+  // one part for each choice of a field, and one for all others
+  function oneForEach() {
+    const field = Number(byId("when-field").value), subject = about;
+    close();
+    if (!field || !subject) return;
+    let piece = subject.closest(".piece");
+    for (const value of choicesOf()) {
+      subject.dataset.when = JSON.stringify({ ...holding(field, value), name: value });
+      const twin = twinOf(piece);
+      piece.before(twin);
+    }
+    subject.dataset.when = JSON.stringify({ rule: null, otherwise: true, name: "all others" });
+    redraw();
+  }
 
   // a rule said in a sentence, in the segments' own editor
   const dialog = byId("rule-dialog"), frame = dialog.querySelector("iframe");
@@ -206,6 +229,30 @@
     else letter.querySelector("#blocks").prepend(fresh);
     draggable();
     first.querySelector(".written, input, select, textarea")?.focus();
+    changed();
+  }
+  // a clone does not take along what was typed or chosen since the page was drawn
+  function twinOf(piece) {
+    const twin = piece.cloneNode(true), from = piece.querySelectorAll("input, select, textarea");
+    twin.querySelectorAll("input, select, textarea").forEach((field, at) => {
+      if (field.type !== "file") field.value = from[at].value;
+      if (field.type === "checkbox") field.checked = from[at].checked;
+    });
+    return twin;
+  }
+  function copyBlock(block) {
+    const piece = block.closest(".piece"), twin = twinOf(piece);
+    piece.after(twin);
+    draggable();
+    firstIn(twin)?.focus();
+    changed();
+  }
+  const firstIn = (node) => node.querySelector(".block[tabindex], .written, input, select, textarea");
+  function removeBlock(block) {
+    const piece = block.closest(".piece");
+    const next = piece.nextElementSibling || piece.previousElementSibling;
+    piece.remove();
+    if (next) firstIn(next)?.focus();
     changed();
   }
   function move(block, down) {
@@ -242,10 +289,11 @@
     if (button.dataset.add) addBlock(button.dataset.add, button);
     else if (button.matches(".insert")) show(byId("field-picker"), button);
     else if (button.matches(".add-link")) { byId("link-address").value = ""; show(byId("link-picker"), button); }
-    else if (button.matches(".show-when")) show(byId("when-picker"), button);
+    else if (button.matches(".show-when")) askWhen(button);
+    else if (button.matches(".copy-block")) copyBlock(block);
     else if (button.matches(".move-up")) move(block, false);
     else if (button.matches(".move-down")) move(block, true);
-    else if (button.matches(".take-away")) { block.closest(".piece").remove(); changed(); }
+    else if (button.matches(".take-away")) removeBlock(block);
     else if (button.matches(".keep-block")) keepBlock(block);
     else if (button.dataset.turnChannel) { collect(); remember(); form.elements.channel.value = button.dataset.turnChannel; draw(); }
     else if (button.id === "drop-writing") dropWriting();
@@ -267,7 +315,7 @@
   function askFallback(field, label, words) {
     const box = byId("fallback-box");
     box.hidden = false; box.dataset.field = field; box.dataset.label = label;
-    byId("fallback-for").textContent = `For whoever has no ${label}, say`;
+    byId("fallback-for").textContent = `If ${label} is missing, use`;
     byId("take-out").hidden = !held;
     byId("fallback").value = words; byId("fallback").select(); byId("fallback").focus();
     box.scrollIntoView({ block: "nearest" });
@@ -279,7 +327,7 @@
     close(); changed();
   }
   async function keepBlock(block) {
-    const name = prompt("Keep this block under the name");
+    const name = prompt("Save this block under the name");
     if (!name) return;
     const answer = await send(bellPath("/messages/keep-block"), new Blob([]), { name, block: JSON.stringify(blockOf(block)) });
     if (answer) redraw();
@@ -320,11 +368,23 @@
       changed();
     } else if (button.dataset.whenChoice !== undefined) setWhen(button.dataset.whenChoice ? { rule: null, otherwise: true } : null);
     else if (button.id === "when-rule") sayRule();
+    else if (button.id === "one-for-each") oneForEach();
     else if (button.id === "plain-twins") { collect(); draw({ twins: "1" }); }
   });
   document.addEventListener("change", (event) => {
     if (!event.target.matches("[data-audience]")) return;
     form.elements.audience.value = event.target.value; collect(); htmx.trigger(form, "read");
+  });
+  byId("when-field")?.addEventListener("change", () => {
+    byId("when-value").replaceChildren(new Option("choose one", ""), ...choicesOf().map((one) => new Option(one, one)));
+  });
+  byId("when-value")?.addEventListener("change", (event) => {
+    if (event.target.value) setWhen(holding(Number(byId("when-field").value), event.target.value, byId("when-is").value));
+  });
+  byId("when-name").addEventListener("change", (event) => {
+    if (!about?.dataset.when) return;
+    about.dataset.when = JSON.stringify({ ...JSON.parse(about.dataset.when), name: event.target.value.trim() });
+    redraw();
   });
   byId("when-segment").addEventListener("change", (event) => { if (event.target.value) { setWhen(inSegment(Number(event.target.value))); event.target.value = ""; } });
 
@@ -362,6 +422,9 @@
       event.preventDefault();
       move(event.target.closest(".block"), event.key === "ArrowDown");
     }
+    const block = event.altKey && event.target.closest(".piece .block");
+    if (block && event.key.toLowerCase() === "d") { event.preventDefault(); copyBlock(block); }
+    if (block && event.key === "Delete") { event.preventDefault(); removeBlock(block); }
   });
   document.addEventListener("keydown", (event) => {
     if (event.altKey && event.key.toLowerCase() === "z") { event.preventDefault(); step(event.shiftKey ? 1 : -1); }
