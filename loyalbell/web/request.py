@@ -21,7 +21,7 @@ from loyalbell.services.application import Application
 from loyalbell.services.clock import DemoClock
 from loyalbell.services.replies import inbox
 from loyalbell.web import formatting
-from loyalbell.web.handbook.help import help_for
+from loyalbell.web.page_help import help_for
 from loyalbell.web.static_files import VersionedAddresses
 
 COOKIE = "loyal_bell"

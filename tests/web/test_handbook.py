@@ -5,8 +5,8 @@ from pathlib import Path
 
 from bs4 import BeautifulSoup
 
-from loyalbell.web.handbook.help import every_help, help_for
 from loyalbell.web.handbook.reading import PAGES, names, page_of
+from loyalbell.web.page_help import every_help, help_for
 from loyalbell.web.request import AREAS
 from tests.test_house import ROOT
 from tests.web.test_message_pages import SignedInPages

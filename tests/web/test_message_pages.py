@@ -26,6 +26,7 @@ from loyalbell.storage.schema import (
     FieldValue,
     GalleryPicture,
     Item,
+    Letterhead,
     Message,
     Person,
     Preference,
@@ -121,6 +122,23 @@ class MessagePages(SignedInPages):
         said = " ".join(page.split())
         self.assertTrue("2 of 3 people have something in this field that is not in the catalogue" in said)
         self.assertTrue("OT-999" in said and "they get best sellers" in said)
+
+    def test_a_letterhead_is_previewed_as_it_is_changed_and_kept_with_its_link_colour(self) -> None:
+        asked = "header=Hello&accent=%23112233&ink=%23000000&own_link=1&link=%23aa0000&width=500"
+        page = self.client.get(f"/letterheads/preview?{asked}")
+        self.assertEqual(page.status_code, 200)
+        self.assertTrue("#aa0000" in page.text and "#112233" in page.text)
+        odd = self.client.get("/letterheads/preview?ink=red&width=9999999&font=x&logo=%C2%B2&link=%3Czz")
+        self.assertEqual(odd.status_code, 200)
+        self.assertFalse("zz" in odd.text)
+        form = {"id": "1", "name": "Green", "header": "H", "footer": "1 Row", "width": "600"}
+        colours = {"ink": "#000000", "accent": "#112233", "paper": "#ffffff", "card": "#ffffff"}
+        self.post("/letterheads", **form, **colours, own_link="1", link="#aa0000")
+        with self.application.database.reading() as session:
+            self.assertEqual(session.get_one(Letterhead, 1).link, "#aa0000")
+        self.post("/letterheads", **form, **colours, link="#aa0000")
+        with self.application.database.reading() as session:
+            self.assertEqual(session.get_one(Letterhead, 1).link, "")
 
     def test_versions_are_named_compared_and_restored(self) -> None:
         content = message_queries.content_of(self.application, 1)

@@ -241,7 +241,8 @@ def as_message(content: "MessageContent | AnyWriting") -> MessageContent:
 class LetterheadLook(_Part):
     """What wraps an email: texts, colours (``#rrggbb``), font and width in pixels.
 
-    ``logo`` is a picture's address.
+    ``logo`` is a picture's address, ``dark_logo`` that of the one for dark mail programs; ``link`` is the
+    colour of links, empty for that of the words.
     """
 
     header: str
@@ -253,6 +254,8 @@ class LetterheadLook(_Part):
     font: str = "Verdana, Arial, sans-serif"
     width: int = 600
     logo: str = ""
+    dark_logo: str = ""
+    link: str = ""
 
 
 class ContentProblem(ValueError):

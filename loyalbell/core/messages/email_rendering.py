@@ -23,7 +23,8 @@ PIXEL = '{% if open_pixel %}<img src="{{ open_pixel }}" width="1" height="1" alt
 PARTED = "\x1e\x1e"
 DARK = "@media (prefers-color-scheme: dark)"
 DARK_STYLE = (
-    DARK + " { .lb-page, .lb-page > div { background: #161a1b !important } .lb-card, .lb-card > table {"
+    ".lb-dark { display: none; } " + DARK + " { .lb-light { display: none !important } .lb-dark {"
+    " display: table-cell !important } .lb-page, .lb-page > div { background: #161a1b !important } .lb-card, .lb-card > table {"
     " background: #21282a !important } .lb-words div, .lb-words td, .lb-words a:not(.lb-button) { color: #f1ede4"
     " !important } }"
 )
@@ -355,20 +356,27 @@ class _Compiler:
     def _section(self, inner: str) -> str:
         return f"{self._section_open()}{inner}</mj-section>"
 
+    def _logo(self, words: str) -> str:
+        """The logo, and beside it the one that takes its place in the dark."""
+        look = self.look
+        shown = [(look.logo, "lb-light" if look.dark_logo else ""), (look.dark_logo, "lb-dark")]
+        return "".join(
+            f'<mj-image css-class="{kind}" src="{html.escape(url)}" alt="{words}" width="160px" />'
+            for url, kind in shown
+            if url and look.logo
+        )
+
     def _mjml(self, inner: str) -> str:
         look, take = self.look, self.aside.take
-        logo = (
-            f'<mj-image src="{html.escape(look.logo)}" alt="{take(look.header)}" width="160px" />'
-            if look.logo
-            else ""
-        )
+        logo = self._logo(take(look.header))
         header = (
             logo
             or f'<mj-text css-class="lb-words" align="center" font-size="20px" font-weight="700">{take(look.header)}</mj-text>'
         )
         preview = f"<mj-preview>{take(self.email.preview)}</mj-preview>" if self.email.preview else ""
         lang = html.escape(self.email.language or "en")
-        sheet = _no_fields("\n".join(filter(None, self.styles)))
+        links = f".lb-words a:not(.lb-button) {{ color: {look.link}; }}" if look.link else ""
+        sheet = _no_fields("\n".join(filter(None, [links, *self.styles])))
         own_styles = f"<mj-style>{sheet}</mj-style>" if sheet else ""
         return f"""<mjml lang="{lang}"><mj-head><mj-title>{take(self.email.subject)}</mj-title>
 {preview}

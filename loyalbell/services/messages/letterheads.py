@@ -7,12 +7,15 @@ from typing import Any
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
+from loyalbell.core.messages import content as c
+from loyalbell.core.messages.email_rendering import RenderContext, compile_email
 from loyalbell.core.messages.merge_fields import FieldProblem, template
 from loyalbell.core.messages.mime import one_line
 from loyalbell.core.references import Kind
 from loyalbell.services.application import Application
+from loyalbell.services.delivery.composing.rendering import fill_for_preview, picture_url
 from loyalbell.services.references import refuse_if_used
-from loyalbell.storage.schema import GalleryPicture, Letterhead, OpeningMessage
+from loyalbell.storage.schema import GalleryPicture, Letterhead, OpeningMessage, Shop
 
 FONTS = (
     "Verdana, Arial, sans-serif",
@@ -21,6 +24,14 @@ FONTS = (
     "'Trebuchet MS', Arial, sans-serif",
     "Tahoma, Arial, sans-serif",
     "'Courier New', monospace",
+)
+SAMPLE = c.EmailContent(
+    subject="A letter",
+    blocks=[
+        c.Heading(text="Hello Noor,"),
+        c.Text(text="this is how your letters look, with [a link](https://example.com/) in them."),
+        c.Button(label="A button", url="https://example.com/"),
+    ],
 )
 COLOURS = ("ink", "accent", "paper", "card")
 NARROWEST, WIDEST = 320, 800
@@ -41,6 +52,8 @@ def keep(application: Application, letterhead_id: int | None, form: Mapping[str,
     if not name:
         raise LetterheadProblem("Give the letterhead a name.")
     colours = {key: str(form.get(key, "")) for key in COLOURS}
+    if form.get("own_link"):
+        colours["link"] = str(form.get("link", ""))
     wrong = next((colour for colour in colours.values() if not _COLOUR.fullmatch(colour)), None)
     if wrong is not None:
         raise LetterheadProblem(f"“{wrong}” is no colour. Write it like #173b39.")
@@ -56,14 +69,15 @@ def keep(application: Application, letterhead_id: int | None, form: Mapping[str,
         if row is None:
             row = Letterhead()
             session.add(row)
-        logo = str(form.get("logo", ""))
+        row.link = ""
         row.name, row.header, row.footer = (
             name,
             str(form.get("header", "")).strip()[:200],
             str(form.get("footer", "")).strip()[:1_000],
         )
         row.width, row.font = int(width), font if font in FONTS else FONTS[0]
-        row.logo_id = int(logo) if logo.isdigit() and _is_picture(session, int(logo)) else None
+        row.logo_id = _picture(session, form.get("logo"))
+        row.dark_logo_id = _picture(session, form.get("dark_logo"))
         for key, value in colours.items():
             setattr(row, key, value.lower())
         session.flush()
@@ -71,8 +85,38 @@ def keep(application: Application, letterhead_id: int | None, form: Mapping[str,
         return row.id
 
 
-def _is_picture(session: Session, at: int) -> bool:
-    return session.get(GalleryPicture, at) is not None
+def _picture(session: Session, said: Any) -> int | None:
+    """The number of a picture of the gallery that a form names."""
+    text = str(said or "")
+    known = text.isdecimal() and len(text) < 16 and session.get(GalleryPicture, int(text)) is not None
+    return int(text) if known else None
+
+
+def preview_of(application: Application, form: Mapping[str, Any]) -> str:
+    """An email as a letterhead that is being changed would wrap it; what is no colour is left as usual."""
+    colours = {key: str(form.get(key, "")) for key in (*COLOURS, "link")}
+    kept = {key: one for key, one in colours.items() if _COLOUR.fullmatch(one)}
+    if not form.get("own_link"):
+        kept.pop("link", None)
+    font, width = str(form.get("font", "")), str(form.get("width", ""))
+    with application.database.reading() as session:
+        shop = session.get_one(Shop, 1)
+        pictures = {
+            key: session.get(GalleryPicture, _picture(session, form.get(key)) or 0)
+            for key in ("logo", "dark_logo")
+        }
+        look = c.LetterheadLook(
+            header=str(form.get("header", ""))[:200],
+            footer=str(form.get("footer", ""))[:1_000],
+            **({"ink": "#1f2a2b", "accent": "#173b39"} | kept),
+            font=font if font in FONTS else FONTS[0],
+            width=int(width) if width.isdecimal() and NARROWEST <= int(width[:4]) <= WIDEST else 600,
+            **{key: picture_url(shop, one.token) for key, one in pictures.items() if one is not None},
+        )
+        made = compile_email(SAMPLE, RenderContext(look))
+        facts = {"shop_name": shop.name, "first_name": "Noor"}
+        shown = fill_for_preview(session, made, facts, shop, application.clock.now())
+    return shown if isinstance(shown, str) else shown.html
 
 
 def drop(application: Application, letterhead_id: int, by: str) -> None:

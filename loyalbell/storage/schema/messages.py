@@ -23,7 +23,9 @@ class Segment(Base):
 
 
 class Letterhead(Base):
-    """Header, footer, colours, font, width and logo that wrap every email."""
+    """Header, footer, colours, font, width and logo that wrap every email. ``link`` is empty for the colour
+    of the words; ``dark_logo_id`` stands in dark mail programs.
+    """
 
     __tablename__ = "letterhead"
 
@@ -38,6 +40,8 @@ class Letterhead(Base):
     font: Mapped[str] = mapped_column(default=FONT, server_default=FONT)
     width: Mapped[int] = mapped_column(default=600, server_default="600")
     logo_id: Mapped[int | None] = mapped_column(ForeignKey("gallery_picture.id", ondelete="SET NULL"))
+    link: Mapped[str] = mapped_column(default="", server_default="")
+    dark_logo_id: Mapped[int | None] = mapped_column(ForeignKey("gallery_picture.id", ondelete="SET NULL"))
 
 
 class Message(Base):

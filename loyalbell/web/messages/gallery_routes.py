@@ -1,9 +1,10 @@
 """The gallery of pictures, and pictures as anybody sees them; letterheads; opening messages for chat."""
 
 from fastapi import APIRouter
-from fastapi.responses import JSONResponse, Response
+from fastapi.responses import HTMLResponse, JSONResponse, Response
 from starlette.datastructures import FormData, UploadFile
 
+from loyalbell.core.messages.email_rendering import DARK
 from loyalbell.services.messages import gallery, letterheads
 from loyalbell.web.request import Form, NotFound, RequestContext, SignedIn, number_of, text_of
 
@@ -64,6 +65,15 @@ def _letterheads(context: RequestContext, problem: str | None = None, saved: boo
         "saved": saved,
     }
     return context.page("messages/letterheads.html", "messages", 422 if problem else 200, **values)
+
+
+@router.get("/letterheads/preview")
+def letterhead_preview(context: RequestContext = SignedIn) -> Response:
+    """A letter in the letterhead that the address describes; nothing is kept."""
+    asked = dict(context.request.query_params)
+    page = letterheads.preview_of(context.application, asked)
+    wanted = "@media all" if asked.get("view") == "dark" else "@media not all"
+    return HTMLResponse(page.replace(DARK, wanted), headers={"X-Mail-Page": "yes"})
 
 
 @router.post("/letterheads")

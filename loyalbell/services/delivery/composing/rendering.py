@@ -78,8 +78,12 @@ def look_of(session: Session, letterhead_id: int | None) -> c.LetterheadLook | N
     letterhead = session.get(Letterhead, letterhead_id) if letterhead_id else None
     if letterhead is None:
         return None
-    logo = session.get(GalleryPicture, letterhead.logo_id) if letterhead.logo_id else None
     shop = session.get(Shop, 1)
+
+    def url(picture_id: int | None) -> str:
+        picture = session.get(GalleryPicture, picture_id) if picture_id else None
+        return picture_url(shop, picture.token) if picture and shop else ""
+
     return c.LetterheadLook(
         header=letterhead.header,
         footer=letterhead.footer,
@@ -89,7 +93,9 @@ def look_of(session: Session, letterhead_id: int | None) -> c.LetterheadLook | N
         card=letterhead.card,
         font=letterhead.font,
         width=letterhead.width,
-        logo=picture_url(shop, logo.token) if logo and shop else "",
+        logo=url(letterhead.logo_id),
+        dark_logo=url(letterhead.dark_logo_id),
+        link=letterhead.link,
     )
 
 

@@ -1,10 +1,10 @@
-"""What each page is for, in two sentences, and which page of the guide leads through it (``help.txt``)."""
+"""What each page is for, in two sentences, and the page of the guide that leads through it."""
 
 from dataclasses import dataclass
 from functools import cache
 from pathlib import Path
 
-FILE = Path(__file__).with_name("help.txt")
+FILE = Path(__file__).with_name("page_help.txt")
 
 
 @dataclass(frozen=True)
