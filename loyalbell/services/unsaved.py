@@ -11,7 +11,7 @@ from sqlalchemy import Select, delete, select
 from loyalbell.services.application import Application
 from loyalbell.storage.schema import UnsavedDraft
 
-Kind = Literal["message", "sequence"]
+Kind = Literal["message", "segment", "sequence"]
 KEPT_FOR = timedelta(days=90)
 
 

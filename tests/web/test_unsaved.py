@@ -25,6 +25,27 @@ def hidden(page: str, form: str) -> dict[str, str]:
     return {name: value for name, value in found.items() if name != "_csrf"}
 
 
+def fields_of(page: str, name: str) -> dict[str, Any]:
+    """What a browser would send of the form with this id."""
+    form = BeautifulSoup(page, "html.parser").find(id=name)
+    assert form is not None
+    found: dict[str, Any] = {}
+    for one in form.find_all(["input", "select", "textarea"]):
+        name = one.get("name")
+        if not name or (one.get("type") in ("checkbox", "radio") and not one.has_attr("checked")):
+            continue
+        values = [one.get("value", "on")]
+        if one.name == "select":
+            options = one.find_all("option")
+            chosen = [each for each in options if each.has_attr("selected")]
+            if not chosen and not one.has_attr("multiple"):
+                chosen = options[:1]
+            values = [each.get("value", each.text.strip()) for each in chosen]
+        found.setdefault(name, []).extend(values)
+    found.pop("_csrf", None)
+    return found
+
+
 class UnsavedMessages(SignedInPages):
     def setUp(self) -> None:
         super().setUp()
@@ -123,6 +144,55 @@ class UnsavedMessages(SignedInPages):
         self.assertFalse(TYPED in self.said)
 
 
+class UnsavedSegments(SignedInPages):
+    def setUp(self) -> None:
+        super().setUp()
+        with self.application.database.transaction() as session:
+            session.execute(delete(schema.UnsavedDraft))
+
+    def fields(self, page: str) -> dict[str, Any]:
+        return fields_of(page, "rule-form")
+
+    def test_every_segment_read_again_unchanged_is_as_saved(self) -> None:
+        with self.application.database.reading() as session:
+            ids = list(session.scalars(select(schema.Segment.id).where(schema.Segment.archived_at.is_(None))))
+        self.assertTrue(ids)
+        for at in ids:
+            with self.subTest(at):
+                form = self.fields(self.client.get(f"/segments/{at}").text)
+                self.assertEqual(self.post("/segments/read", **form).status_code, 200)
+                self.assertFalse(TYPED in self.client.get(f"/segments/{at}").text)
+
+    def test_what_was_changed_is_there_again_until_it_is_saved(self) -> None:
+        form = self.fields(self.client.get("/segments/1").text)
+        self.post("/segments/read", **form | {"name": "Storm"})
+        page = self.client.get("/segments/1").text
+        self.assertTrue(TYPED in page)
+        self.assertIn('value="Storm"', page)
+        self.assertIn("“Storm” has changes of", self.client.get("/segments").text)
+        self.post("/segments/save", **form | {"name": "Storm"})
+        self.assertFalse(TYPED in self.client.get("/segments/1").text)
+        self.post("/segments/read", **form | {"name": "Stor"})
+        self.assertFalse(TYPED in self.client.get("/segments/1").text, "words that come late")
+
+    def test_a_new_one_is_kept_before_its_first_save_and_can_be_discarded(self) -> None:
+        form = self.fields(self.client.get("/segments/new").text)
+        self.post("/segments/read", **form | {"name": "Newcomers"})
+        about = form["about"][0]
+        self.assertIn('value="Newcomers"', self.client.get(f"/segments/new?typed={about}").text)
+        self.post("/segments/unsaved", about=about)
+        self.assertEqual(self.client.get(f"/segments/new?typed={about}").status_code, 404)
+
+    def test_a_list_of_many_is_searched_by_name_and_by_words_of_the_rule(self) -> None:
+        with self.application.database.reading() as session:
+            one = session.scalars(select(schema.Segment).where(schema.Segment.archived_at.is_(None))).first()
+        assert one is not None
+        found = self.client.get("/segments", params={"q": one.name.upper()}).text
+        self.assertIn(f'href="/segments/{one.id}"', found)
+        self.assertIn("No segment holds", self.client.get("/segments?q=zzzz").text)
+        self.assertTrue(self.client.get("/segments?q=ordered").text.count('href="/segments/') > 1)
+
+
 class UnsavedSequences(SignedInPages):
     def test_every_sequence_drawn_again_unchanged_is_as_saved(self) -> None:
         for one in sequence_templates.OCCASIONS:
@@ -134,24 +204,7 @@ class UnsavedSequences(SignedInPages):
                 self.assertFalse(TYPED in self.client.get(f"/sequences/{made}").text)
 
     def fields(self, page: str) -> dict[str, Any]:
-        """What a browser would send of the form."""
-        form = BeautifulSoup(page, "html.parser").find(id="sequence-form")
-        assert form is not None
-        found: dict[str, Any] = {}
-        for one in form.find_all(["input", "select", "textarea"]):
-            name = one.get("name")
-            if not name or (one.get("type") in ("checkbox", "radio") and not one.has_attr("checked")):
-                continue
-            values = [one.get("value", "on")]
-            if one.name == "select":
-                options = one.find_all("option")
-                chosen = [each for each in options if each.has_attr("selected")]
-                if not chosen and not one.has_attr("multiple"):
-                    chosen = options[:1]
-                values = [each.get("value", each.text.strip()) for each in chosen]
-            found.setdefault(name, []).extend(values)
-        found.pop("_csrf", None)
-        return found
+        return fields_of(page, "sequence-form")
 
     def test_what_was_changed_in_a_sequence_is_there_again_until_it_is_saved(self) -> None:
         made = sequence_templates.make(self.application, "thanks", "Ida")

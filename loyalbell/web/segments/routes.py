@@ -3,6 +3,8 @@
 import json
 from collections.abc import Iterable, Mapping
 from datetime import timedelta
+from secrets import token_hex
+from typing import Any
 from urllib.parse import urlencode
 from zoneinfo import ZoneInfo
 
@@ -13,14 +15,17 @@ from starlette.datastructures import FormData
 
 from loyalbell.core.history.columns import Ints
 from loyalbell.core.history.snapshot import HistorySnapshot
+from loyalbell.core.segments.conditions.wording import Saying
 from loyalbell.core.segments.model import Rule, RuleProblem, read_rule
+from loyalbell.core.segments.sentence import say_rule
+from loyalbell.services import unsaved
 from loyalbell.services.rhythm.figures import NotAPart, read_instant
 from loyalbell.services.segments import commands as segment_commands
 from loyalbell.services.segments import membership_changes, overlap
 from loyalbell.services.segments import queries as segment_queries
 from loyalbell.services.segments import size_over_time as segment_sizes
 from loyalbell.services.segments.segment_templates import segment_templates
-from loyalbell.storage.schema import Person, Segment
+from loyalbell.storage.schema import Person, Segment, UnsavedDraft
 from loyalbell.web.request import Form, NotFound, RequestContext, SignedIn, number_of, text_of
 from loyalbell.web.rhythm.charts import size_picture
 from loyalbell.web.segments import forms as rule_form
@@ -28,7 +33,7 @@ from loyalbell.web.segments.condition_fields import Offers
 from loyalbell.web.segments.line_suggestions import line_suggestions
 
 router = APIRouter()
-PAGE, SOME = 50, 8
+PAGE, SOME, SEARCHED_FROM = 50, 8, 8
 
 
 def _segment(context: RequestContext, segment_id: int) -> Segment:
@@ -39,9 +44,12 @@ def _segment(context: RequestContext, segment_id: int) -> Segment:
 
 
 @router.get("/segments")
-def list_page(context: RequestContext = SignedIn) -> Response:
+def list_page(context: RequestContext = SignedIn, q: str = "") -> Response:
+    sought = q.strip()[:100]
     everything = segment_queries.every_segment(context.application)
-    kept = [one for one in everything if one.archived_at is None]
+    current = [one for one in everything if one.archived_at is None]
+    saying = segment_queries.saying(context.application, context.application.snapshot())
+    kept = [one for one in current if not sought or _holds(one, sought, saying)]
     uses = segment_queries.uses_of(context.application, [segment.id for segment in kept])
     readings = {
         segment.id: segment_queries.read(context.application, segment_queries.rule_of(segment), some=0)
@@ -59,12 +67,55 @@ def list_page(context: RequestContext = SignedIn) -> Response:
         uses=uses,
         ready=ready,
         away=[one for one in everything if one.archived_at],
+        q=sought,
+        many=len(current) > SEARCHED_FROM,
+        unsaved=unsaved.all_typed(context.application, context.user_id, "segment"),
     )
 
 
+def _holds(segment: Segment, sought: str, saying: Saying) -> bool:
+    """Whether a segment's name or sentence holds some words."""
+    try:
+        words = say_rule(segment_queries.rule_of(segment), saying)
+    except RuleProblem:
+        words = ""
+    return sought.casefold() in f"{segment.name} {words}".casefold()
+
+
+@router.post("/segments/unsaved")
+def throw_away(context: RequestContext = SignedIn, form: FormData = Form) -> Response:
+    """What was typed and not saved goes; what was saved stays."""
+    about = text_of(form, "about")
+    unsaved.drop_typed(context.application, context.user_id, "segment", about)
+    return context.go("/segments" if about.startswith("new-") else f"/segments/{about}")
+
+
+def _as_saved(name: str, rule: Rule) -> dict[str, Any]:
+    return {"name": name, "rule": rule.model_dump(mode="json")}
+
+
+def _saved(context: RequestContext, segment_id: int | None) -> dict[str, Any]:
+    """What is saved of a segment; nothing of one that is new."""
+    segment = context.application.find(Segment, segment_id) if segment_id else None
+    return {} if segment is None else _as_saved(segment.name, segment_queries.rule_of(segment))
+
+
+def _note_typed(context: RequestContext, form: FormData, rule: Rule) -> None:
+    segment_id, about = number_of(form, "segment_id"), text_of(form, "about")
+    if about and (not segment_id or about == str(segment_id)):
+        typed = _as_saved(text_of(form, "name"), rule)
+        saved, base = _saved(context, segment_id), text_of(form, "base")
+        unsaved.note_typed(context.application, context.user_id, "segment", about, base, saved, typed)
+
+
 @router.get("/segments/new")
-def new(context: RequestContext = SignedIn, rule: str = "") -> Response:
-    """``rule`` is one as JSON, from Rhythm for instance."""
+def new(context: RequestContext = SignedIn, rule: str = "", typed: str = "") -> Response:
+    """``rule`` is one as JSON, from Rhythm for instance; ``typed`` names what was typed before."""
+    kept = unsaved.typed_of(context.application, context.user_id, "segment", typed) if typed else None
+    if kept is not None:
+        return _editor(context, None, *_typed(kept), kept=kept, opened=True)
+    if typed:
+        raise NotFound("Of this segment nothing is kept: it was saved, or discarded.")
     if not rule:
         return _editor(context, None, "", rule_form.first_rule())
     try:
@@ -101,16 +152,48 @@ def paste(context: RequestContext = SignedIn, form: FormData = Form) -> Response
 @router.get("/segments/{segment_id}")
 def edit(segment_id: int, context: RequestContext = SignedIn) -> Response:
     segment = _segment(context, segment_id)
-    return _editor(context, segment_id, segment.name, segment_queries.rule_of(segment))
+    saved = segment.name, segment_queries.rule_of(segment)
+    kept = unsaved.typed_of(context.application, context.user_id, "segment", str(segment_id))
+    if kept is None or context.request.query_params.get("pick"):
+        return _editor(context, segment_id, *saved)
+    newer = kept.base != unsaved.mark_of(_as_saved(*saved))
+    opened = not newer or bool(context.request.query_params.get("typed"))
+    return _editor(
+        context, segment_id, *(_typed(kept) if opened else saved), kept=kept, opened=opened, newer=newer
+    )
+
+
+def _typed(kept: UnsavedDraft) -> tuple[str, Rule]:
+    typed = kept.content or {}
+    return str(typed["name"]), read_rule(typed["rule"])
 
 
 def _editor(
-    context: RequestContext, segment_id: int | None, name: str, rule: Rule, problem: str | None = None
+    context: RequestContext,
+    segment_id: int | None,
+    name: str,
+    rule: Rule,
+    problem: str | None = None,
+    kept: UnsavedDraft | None = None,
+    opened: bool = False,
+    newer: bool = False,
 ) -> Response:
+    """``kept`` is what was typed before and not saved; ``opened``: the page shows it; ``newer``: what is
+    saved has changed since.
+    """
     values = _values(context, rule) | {"segment_id": segment_id, "name": name, "problem": problem}
     values["uses"] = _uses(context, segment_id)
     values["saved"] = bool(context.request.query_params.get("saved"))
     values["pick"] = bool(context.request.query_params.get("pick"))
+    # a rule that is picked for another page is kept by that page
+    about = "" if values["pick"] else str(segment_id or (kept.about if kept else f"new-{token_hex(8)}"))
+    values |= {
+        "kept": kept,
+        "opened": opened,
+        "newer": newer,
+        "about": about,
+        "base": unsaved.mark_of(_saved(context, segment_id)),
+    }
     page = context.page("segments/editor.html", "segments", 422 if problem else 200, **values)
     if values["pick"]:
         page.headers["X-In-Frame"] = "yes"
@@ -276,6 +359,7 @@ def read(context: RequestContext = SignedIn, form: FormData = Form) -> Response:
         values = _values(context, rule)
     except RuleProblem as problem:
         return HTMLResponse(context.piece("segments/problem.html", problem=str(problem)))
+    _note_typed(context, form, rule)
     changed = bool(text_of(form, "act"))
     return HTMLResponse(context.piece("segments/reading.html", whole=changed, **values))
 
@@ -288,6 +372,8 @@ def save(context: RequestContext = SignedIn, form: FormData = Form) -> Response:
         kept = segment_commands.keep(context.application, segment_id, name, rule, context.by)
     except (RuleProblem, segment_queries.SegmentProblem) as problem:
         return context.problem(str(problem))
+    about = text_of(form, "about", str(kept))
+    unsaved.drop_typed(context.application, context.user_id, "segment", about)
     return context.go(f"/segments/{kept}?saved=yes")
 
 
