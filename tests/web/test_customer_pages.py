@@ -4,7 +4,9 @@ import csv
 import io
 import json
 import re
+from datetime import timedelta
 from urllib.parse import quote, urlencode
+from zoneinfo import ZoneInfo
 
 import phonenumbers
 from sqlalchemy import select
@@ -17,7 +19,17 @@ from loyalbell.services.rhythm import page_figures
 from loyalbell.services.rhythm.page_figures import Names
 from loyalbell.services.segments import queries as segment_queries
 from loyalbell.storage.records.parsers import Bad, Phone
-from loyalbell.storage.schema import ApiToken, CustomField, NotTheSame, Person, SavedView, Suppression
+from loyalbell.storage.schema import (
+    ApiToken,
+    CustomField,
+    Enrolment,
+    Event,
+    NotTheSame,
+    Person,
+    SavedView,
+    Sequence,
+    Suppression,
+)
 from tests.web.test_pages import PagesCase
 
 
@@ -46,6 +58,39 @@ class Acts(PagesCase):
             ({"act": "tag", "tag_name": "x"}, "Nobody is chosen"),
         ):
             self.assertIn(words, self.post("/customers/many", **form).text)
+
+    def test_people_come_into_a_sequence_from_a_later_day_a_few_at_a_time(self) -> None:
+        with self.application.database.reading() as session:
+            sequence = session.scalars(
+                select(Sequence.id).where(Sequence.live_version_id.is_not(None))
+            ).first()
+            known = set(session.scalars(select(Enrolment.id)))
+        chosen = {"sequence": sequence, "person": ["3", "4", "5"], "count": 3, "when": "later"}
+        for form, words in (
+            ({}, "Choose the day on which it should start"),
+            ({"day": "2001-01-01"}, "have passed"),
+            ({"day": "soon"}, "Write the day as"),
+        ):
+            self.assertIn(words, self.post("/customers/many/bring", **chosen, **form).text)
+        day = (self.application.clock.now() + timedelta(days=9)).date()
+        week = [str(weekday) for weekday in range(7)]
+        paced = {"how": "paced", "batch": "2", "every": "60", "weekdays": week}
+        self.post("/customers/many/bring", **chosen, day=day.isoformat(), clock="10:00", **paced)
+        with self.application.database.reading() as session:
+            came = session.scalars(
+                select(Enrolment).where(Enrolment.id.not_in(known)).order_by(Enrolment.entered_at)
+            ).all()
+            zone = ZoneInfo(self.application.the_shop().zone)
+        said = [one.entered_at.astimezone(zone).strftime("%Y-%m-%d %H:%M") for one in came]
+        self.assertEqual(said, [f"{day} 10:00", f"{day} 10:00", f"{day} 11:00"])
+
+    def test_an_event_is_put_down_by_hand(self) -> None:
+        self.assertIn("Say what happened", self.post("/customers/3/events", kind="  ").text)
+        self.post("/customers/3/events", kind="viewed  a page")
+        with self.application.database.reading() as session:
+            kept = session.scalars(select(Event.kind).where(Event.person_id == 3)).all()
+        self.assertIn("viewed a page", kept)
+        self.assertIn("viewed a page", self.client.get("/customers/3").text)
 
     def test_all_that_match_are_downloaded(self) -> None:
         rule = lapsed(60).model_dump_json()

@@ -13,7 +13,7 @@ from loyalbell.services.imports import queries as import_queries
 from loyalbell.services.sequences.drafts import draft_of
 from loyalbell.storage.schema import Segment, Sequence
 from loyalbell.web.app import create_app
-from tests.support import ApplicationCase
+from tests.support import ApplicationCase, wait_for
 from tests.web.client import PageClient
 
 PEOPLE = "Customer id,First name,Email,Newsletter,Customer since\n" + "".join(
@@ -78,7 +78,7 @@ class Guide(ApplicationCase):
         self.post(f"/imports/{customers.id}/bring-in")
         self.settled()
         # the orders were tried again by themselves, and find their customers now
-        self.assertIn("Import 405 orders", self.client.get(f"/imports/{orders.id}").text)
+        wait_for(lambda: "Import 405 orders" in self.client.get(f"/imports/{orders.id}").text)
         self.post(f"/imports/{orders.id}/bring-in")
         self.settled()
         self.assertIn("files", self.done())

@@ -17,7 +17,16 @@ from loyalbell.storage.records.custom_fields import read_field, say_field
 from loyalbell.storage.records.date_cells import Birthday, read_moment
 from loyalbell.storage.records.name_registry import Names
 from loyalbell.storage.records.parsers import CellReader, Email, Phone, Text
-from loyalbell.storage.schema import Companion, CustomField, ExternalId, FieldValue, Note, Tag, YearlyDate
+from loyalbell.storage.schema import (
+    Companion,
+    CustomField,
+    Event,
+    ExternalId,
+    FieldValue,
+    Note,
+    Tag,
+    YearlyDate,
+)
 
 LABELS = {
     "first_name": "First name",
@@ -32,6 +41,7 @@ LABELS = {
     "region": "Region",
     "postal_code": "Postal code",
 }
+LONGEST_EVENT = 200
 MARKS = {"closed_at": "Closed since", "deceased_at": "Deceased since"}
 
 
@@ -248,6 +258,20 @@ def add_note(application: Application, person_id: int, text: str, by: str) -> No
         if not text.strip() or len(text) > 4_000:
             raise ValueError("write a note of at most 4,000 characters")
         edit.session.add(Note(person_id=person_id, at=edit.now, by=by, text=text.strip()))
+
+    within(application, person_id, by, act)
+
+
+def add_event(application: Application, person_id: int, kind: str, by: str) -> None:
+    """Something that the person did, put down by hand: to try a sequence that waits for it. Raises
+    ``NotKept``.
+    """
+
+    def act(edit: Edit) -> None:
+        said = " ".join(kind.split())
+        if not said or len(said) > LONGEST_EVENT:
+            raise ValueError("say what happened, such as: viewed a page")
+        edit.session.add(Event(person_id=person_id, at=edit.now, kind=said, properties={}))
 
     within(application, person_id, by, act)
 

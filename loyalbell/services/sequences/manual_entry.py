@@ -2,6 +2,8 @@
 back.
 """
 
+from datetime import datetime
+
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
@@ -23,12 +25,20 @@ from loyalbell.storage.schema import Enrolment, SequenceVersion, Shop
 
 
 def bring_by_hand(
-    application: Application, sequence_id: int, people: list[int], pace: Pace | None, by: str
+    application: Application,
+    sequence_id: int,
+    people: list[int],
+    pace: Pace | None,
+    by: str,
+    start: datetime | None = None,
 ) -> int:
-    """Brings chosen people in, at once or paced. Returns how many came in or were kept out with a reason."""
+    """Brings chosen people in, at once or paced, now or from ``start`` on.
+
+    Returns how many came in or were kept out with a reason. Raises ``SequenceProblem``.
+    """
     snapshot, key = application.snapshot(), f"by hand {application.clock.now().isoformat()}"
     with application.database.transaction() as session:
-        return bring_in(application, session, snapshot, sequence_id, people, key, by, pace)
+        return bring_in(application, session, snapshot, sequence_id, people, key, by, pace, start)
 
 
 def bring_in(
@@ -40,6 +50,7 @@ def bring_in(
     key: str,
     by: str,
     pace: Pace | None = None,
+    start: datetime | None = None,
 ) -> int:
     """Each person once for a ``key``. Raises ``SequenceProblem`` where it does not ring."""
     now = application.clock.now()
@@ -50,7 +61,7 @@ def bring_in(
     known = SequenceHistory(
         snapshot, send_policy_of(session, session.get_one(Shop, 1), now), until=int(now.timestamp())
     )
-    count = bring(session, sequence, tree_of(read_plan(live.plan)), known, people, key, now, pace)
+    count = bring(session, sequence, tree_of(read_plan(live.plan)), known, people, key, start or now, pace)
     application.note(session, by, "added people to a sequence", sequence=sequence.name, people=count)
     return count
 

@@ -10,6 +10,7 @@ from starlette.datastructures import FormData
 from loyalbell.services.application import Application
 from loyalbell.services.customers import commands as customer_commands
 from loyalbell.services.customers import duplicates, profile, reachability
+from loyalbell.services.customers import queries as customer_queries
 from loyalbell.services.customers.person_edit import NotKept
 from loyalbell.services.customers.profile import CustomerPage
 from loyalbell.services.customers.timeline import KINDS
@@ -46,6 +47,7 @@ def person(person_id: int, context: RequestContext = SignedIn) -> Response:
     if context.request.headers.get("HX-Target") == "diary":
         return HTMLResponse(context.piece("customers/timeline.html", **values))
     said = context.request.query_params.get("said", "")[:200]
+    values["event_kinds"] = customer_queries.kinds_of_events(context.application)
     values["ways"] = enrolment_lines_of(context, person_id)
     return context.page("customers/customer.html", "customers", said=said, **values)
 
@@ -163,6 +165,16 @@ SAVES: dict[str, Callable[[Application, int, FormData, str], None]] = {
     "ids": _save_ids,
     "tags": _save_tags,
 }
+
+
+@router.post("/customers/{person_id}/events")
+def add_event(person_id: int, context: RequestContext = SignedIn, form: FormData = Form) -> Response:
+    try:
+        customer_commands.add_event(context.application, person_id, text_of(form, "kind"), context.by)
+    except NotKept as problem:
+        return context.problem(str(problem))
+    context.wake()
+    return context.go(f"/customers/{person_id}")
 
 
 @router.post("/customers/{person_id}/notes")

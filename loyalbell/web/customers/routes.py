@@ -26,7 +26,7 @@ from loyalbell.services.sequences import manual_entry
 from loyalbell.services.sequences.drafts import SequenceProblem
 from loyalbell.storage.schema import SavedView
 from loyalbell.web.request import Form, NotFound, RequestContext, SignedIn, number_of, text_of
-from loyalbell.web.sequences.forms import read_pace
+from loyalbell.web.sequences.forms import from_when, read_pace
 
 router = APIRouter()
 MOST_CHOSEN = 1_000
@@ -228,7 +228,10 @@ def _bring(context: RequestContext, form: FormData, ids: list[int]) -> Response:
     if sequence is None:
         return _ask(context, form, ids, "bring", "Choose a sequence that is on.")
     try:
-        count = manual_entry.bring_by_hand(context.application, sequence, ids, read_pace(form), context.by)
+        start = from_when(context, form)
+        count = manual_entry.bring_by_hand(
+            context.application, sequence, ids, read_pace(form), context.by, start
+        )
     except (SequenceProblem, ValueError) as problem:
         return _ask(context, form, ids, "bring", str(problem))
     context.wake()

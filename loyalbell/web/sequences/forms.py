@@ -2,20 +2,24 @@
 
 import json
 from collections.abc import Callable, Sequence
+from datetime import date, datetime, time
 
 from starlette.datastructures import FormData
 
 from loyalbell.core.channels import CHANNELS
+from loyalbell.core.clock.local_time import at_local
 from loyalbell.core.clock.pacing import Pace
 from loyalbell.core.clock.send_windows import SendWindow
 from loyalbell.core.history.money import parse_money
 from loyalbell.core.sequences.plan import Plan, PlanProblem, read_plan
 from loyalbell.core.sequences.steps import BY_DO
 from loyalbell.core.sequences.steps.base import Pick
-from loyalbell.web.request import number_of, text_of
+from loyalbell.services.sequences.drafts import SequenceProblem
+from loyalbell.web.request import RequestContext, number_of, text_of
 from loyalbell.web.sequences.plan_data import Data, every
 from loyalbell.web.sequences.plan_edits import ACTS
 
+WORKING_DAYS = (0, 1, 2, 3, 4)
 STARTS = (
     ("event", "something happens"),
     ("lack", "nothing happens for some time"),
@@ -241,13 +245,7 @@ def read_pace(form: FormData) -> Pace | None:
     """How fast people are let in; ``None`` for all at once. Raises ``ValueError``."""
     if text_of(form, "how") != "paced":
         return None
-    weekdays = tuple(int(str(one)) for one in form.getlist("weekdays") if str(one).isdigit()) or (
-        0,
-        1,
-        2,
-        3,
-        4,
-    )
+    weekdays = tuple(int(str(one)) for one in form.getlist("weekdays") if str(one).isdigit()) or WORKING_DAYS
     hours = SendWindow(
         kind="window",
         weekdays=weekdays,
@@ -255,3 +253,20 @@ def read_pace(form: FormData) -> Pace | None:
         ends=text_of(form, "ends") or "17:00",
     )
     return Pace(number_of(form, "batch") or 50, (number_of(form, "every") or 15) * 60, hours)
+
+
+def from_when(context: RequestContext, form: FormData) -> datetime | None:
+    """``None`` for now. Raises ``SequenceProblem`` without a day, or for one that has passed."""
+    if text_of(form, "when") != "later":
+        return None
+    if not text_of(form, "day"):
+        raise SequenceProblem("Choose the day on which it should start, or choose now.")
+    try:
+        day = date.fromisoformat(text_of(form, "day"))
+        clock = time.fromisoformat(text_of(form, "clock") or "09:00")
+    except ValueError:
+        raise SequenceProblem("Write the day as 2026-03-31 and the time as 09:00.") from None
+    at = at_local(day, clock, context.application.the_shop().zone)
+    if at <= context.application.clock.now():
+        raise SequenceProblem("That day and hour have passed. Choose a later one, or now.")
+    return at

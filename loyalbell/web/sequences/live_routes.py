@@ -4,7 +4,7 @@ them.
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from datetime import UTC, date, datetime, time
+from datetime import UTC, datetime
 from typing import Any
 
 from fastapi import APIRouter
@@ -13,7 +13,7 @@ from markupsafe import escape
 from pydantic import ValidationError
 from starlette.datastructures import FormData
 
-from loyalbell.core.clock.local_time import at_local, local_day
+from loyalbell.core.clock.local_time import local_day
 from loyalbell.core.clock.pacing import NeverOpens, paced
 from loyalbell.core.clock.zones import zone_of
 from loyalbell.core.policy.delivery_state import BOUNCED, FAILED, HELD, SENT, UNSURE, WAITING, WITHHELD
@@ -41,7 +41,7 @@ from loyalbell.storage.schema import Enrolment
 from loyalbell.web.request import Form, NotFound, RequestContext, SignedIn, number_of, text_of
 from loyalbell.web.sequences import editor_rail as rail
 from loyalbell.web.sequences import views as sheet
-from loyalbell.web.sequences.forms import read_pace
+from loyalbell.web.sequences.forms import from_when, read_pace
 from loyalbell.web.sequences.lookup import sequence_of, standing
 
 router = APIRouter()
@@ -94,7 +94,7 @@ def publish(sequence_id: int, context: RequestContext = SignedIn, form: FormData
             for key, value in form.items()
             if key.startswith("move.") and value
         }
-        at = _from_when(context, form)
+        at = from_when(context, form)
         figures = rehearsals.rehearse_past(context.application, draft_of(sequence), sequence_id).figures
         choices = Choices(
             text_of(form, "backlog") == "yes", read_pace(form), moves, text_of(form, "finished") == "yes", at
@@ -111,24 +111,6 @@ def publish(sequence_id: int, context: RequestContext = SignedIn, form: FormData
     context.wake()
     waits = sequence_of(context, sequence_id).state == "draft"
     return context.go(f"/sequences/{sequence_id}/publish" if waits else f"/sequences/{sequence_id}/live")
-
-
-def _from_when(context: RequestContext, form: FormData) -> datetime | None:
-    """``None`` for now. Raises ``SequenceProblem`` without a day, or for one that has passed;
-    ``ValueError``.
-    """
-    if text_of(form, "when") != "later":
-        return None
-    if not text_of(form, "day"):
-        raise SequenceProblem("Choose the day on which it should start, or choose now.")
-    day, clock = (
-        date.fromisoformat(text_of(form, "day")),
-        time.fromisoformat(text_of(form, "clock") or "09:00"),
-    )
-    at = at_local(day, clock, context.application.the_shop().zone)
-    if at <= context.application.clock.now():
-        raise SequenceProblem("That day and hour have passed. Choose a later one, or now.")
-    return at
 
 
 @router.post("/sequences/{sequence_id:int}/call-off")
@@ -155,7 +137,7 @@ def _pace(context: RequestContext, sequence: schema.Sequence | None, form: FormD
     """Without a sequence, whose plan would be rehearsed, only the pace itself."""
     people, application = number_of(form, "people") or 0, context.application
     try:
-        pace, later = read_pace(form), _from_when(context, form)
+        pace, later = read_pace(form), from_when(context, form)
         if pace is None or not people:
             return {"problem": "Say how many people at a time, and how often.", "adds": 0, "later": None}
         start = later or application.clock.now()

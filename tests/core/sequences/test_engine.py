@@ -470,7 +470,7 @@ class CheckTest(unittest.TestCase):
             ),
             (
                 plan(event, {"do": "bring", "id": "b", "sequence": 9}),
-                "b: It brings people into itself",
+                "b: It starts itself again",
                 {"sequences": frozenset({9}), "itself": 9},
             ),
             (
