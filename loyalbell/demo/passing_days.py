@@ -1,5 +1,5 @@
-"""The demo's days as they pass: what the made-up people buy of themselves, and who comes to their
-appointment.
+"""The demo's days as they pass: what the made-up people buy and look at of themselves, and who comes to
+their appointment.
 """
 
 import json
@@ -11,7 +11,7 @@ from sqlalchemy import insert, select
 from sqlalchemy.orm import Session
 
 from loyalbell.services.application import Application
-from loyalbell.storage.schema import Appointment, Order, OrderLine, Person
+from loyalbell.storage.schema import Appointment, Event, Order, OrderLine, Person
 
 TO_COME = "to-come.json"
 MISSED = 12
@@ -31,17 +31,22 @@ class PassingDays:
         self._at = self._passed()
 
     def _passed(self) -> int:
-        """How many have been rung up before, as the book knows by their numbers."""
+        """How many have passed before, as the book knows by their numbers."""
         with self.application.database.reading() as session:
-            known = set(session.scalars(select(Order.external_id).where(Order.external_id.like("F%"))))
-        return next((at for at in range(len(self.rows)) if f"F{at:07}" not in known), len(self.rows))
+            known = {
+                number
+                for table in (Order, Event)
+                for number in session.scalars(select(table.external_id).where(table.external_id.like("F%")))
+            }
+        last = max((int(str(number)[1:]) for number in known if str(number)[1:].isdigit()), default=-1)
+        return last + 1
 
     def next_due(self) -> int | None:
-        """When the next of them buys, in seconds since 1970."""
-        return int(self.rows[self._at]["at"]) if self._at < len(self.rows) else None
+        """When the next of them buys, in seconds since 1970; a look at the site shortens no step."""
+        return next((int(row["at"]) for row in self.rows[self._at :] if "kind" not in row), None)
 
     def pass_until(self, now: datetime) -> None:
-        """Rings up what has been bought by now, and settles the appointments that are over."""
+        """Puts down what has been bought and looked at by now, and settles the appointments that are over."""
         end = self._at
         while end < len(self.rows) and self.rows[end]["at"] <= now.timestamp():
             end += 1
@@ -66,10 +71,19 @@ class PassingDays:
                 select(Person.id).where(Person.id.in_({row["person"] for row in self.rows[first:end]}))
             )
         )
-        made = []
         for number in range(first, end):
             row = self.rows[number]
-            if row["person"] in here:
+            if row["person"] in here and "kind" in row:
+                session.add(
+                    Event(
+                        external_id=f"F{number:07}",
+                        person_id=row["person"],
+                        at=datetime.fromtimestamp(row["at"], UTC),
+                        kind=row["kind"],
+                        properties={"page": row["page"]},
+                    )
+                )
+            elif row["person"] in here:
                 order = Order(
                     external_id=f"F{number:07}",
                     person_id=row["person"],
@@ -80,7 +94,6 @@ class PassingDays:
                 )
                 session.add(order)
                 session.flush()
-                made.append(order.id)
                 session.execute(
                     insert(OrderLine),
                     [

@@ -1,7 +1,10 @@
 """The customer book in a real browser: find, choose, tag, change in place, merge, undo."""
 
+import time
+from dataclasses import replace
 from pathlib import Path
 
+from selenium.webdriver.common.action_chains import ActionChains
 from selenium.webdriver.common.by import By
 from selenium.webdriver.common.keys import Keys
 
@@ -117,3 +120,17 @@ class CustomerBook(BrowserCase):
         self.go("/other-programs")
         self.assertNotIn(str(token), self.browser.page_source)
         self.quiet()
+
+    def test_a_moving_clock_never_reloads_under_a_hand(self) -> None:
+        state = self.application.running.web.state
+        usual, state.demo = state.demo, replace(state.demo, clock_share=lambda: 0.5)
+        self.addCleanup(setattr, state, "demo", usual)
+        self.go("/results")
+        self.browser.execute_script("window.stays = true")
+        hand = ActionChains(self.browser)
+        for at in range(4):
+            hand.move_to_element_with_offset(self.find("main h1"), at, 0).perform()
+            time.sleep(1)
+            self.assertTrue(self.browser.execute_script("return window.stays"))
+        # the hand rests: the page comes again with the new day
+        wait_for(lambda: not self.browser.execute_script("return window.stays"))

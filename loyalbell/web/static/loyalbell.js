@@ -10,11 +10,16 @@ window.bellPath = (path) => (document.documentElement.dataset.base || "") + path
   document.addEventListener("htmx:responseError", () => say("That did not work. Nothing was changed."));
   document.addEventListener("htmx:sendError", () => say("The program cannot be reached. Is it still running?"));
 
-  // while the demo's clock walks, the page comes again by itself; never over something begun
-  let begun = false;
+  // while the demo's clock walks, the page comes again by itself; never over something begun, nor under a
+  // hand that moves, types, scrolls or has something in focus
+  let begun = false, handsAt = -Infinity;
+  const HANDS_REST = 5000;
   document.addEventListener("input", () => { begun = true; });
-  const isBusy = () => begun || document.querySelector(
-    "form :is(input, textarea, select):focus, [contenteditable]:not([contenteditable='false']), dialog[open]") || String(getSelection());
+  for (const act of ["pointermove", "pointerdown", "keydown", "wheel", "touchmove"]) {
+    window.addEventListener(act, () => { handsAt = performance.now(); }, { capture: true, passive: true });
+  }
+  const isBusy = () => begun || performance.now() - handsAt < HANDS_REST || document.querySelector(
+    "main :focus, [contenteditable]:not([contenteditable='false']), dialog[open], main [data-unsaved]") || String(getSelection());
   const comeAgain = () => { if (isBusy()) setTimeout(comeAgain, 1500); else location.reload(); };
   if (document.querySelector("[data-moving]")) setTimeout(comeAgain, 1500);
   document.addEventListener("change", (event) => {
