@@ -198,7 +198,7 @@ class SequencePages(SequencePagesCase):
         for wrong, words in (
             ("", "the day on which it should start"),
             ("2020-01-01", "have passed"),
-            ("soon", "A day, an hour"),
+            ("soon", "Write the day as"),
         ):
             said = self.post(f"/sequences/{made}/publish", when="later", day=wrong, clock="09:00")
             self.assertEqual(said.status_code, 422, wrong)

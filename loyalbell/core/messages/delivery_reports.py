@@ -2,10 +2,10 @@
 
 import re
 from dataclasses import dataclass
-from email import policy
-from email.message import EmailMessage, Message
-from email.parser import BytesParser
+from email.message import Message
 from typing import Literal
+
+from loyalbell.core.messages.incoming_mail import parsed
 
 _STATUS = re.compile(r"\b([245])\.(\d{1,3})\.(\d{1,3})\b")
 CAUSES = {
@@ -78,8 +78,7 @@ def status_in(text: str) -> str:
 
 def read_report(raw: bytes) -> Report | None:
     """The report in a mail, or ``None`` where it is none."""
-    mail = BytesParser(policy=policy.default).parsebytes(raw)
-    assert isinstance(mail, EmailMessage)
+    mail = parsed(raw)
     if mail.get_content_type() != "multipart/report":
         return None
     kind = str(mail.get_param("report-type") or "").lower()
@@ -106,7 +105,7 @@ def _bounce(group: Message) -> Bounce:
     return Bounce(last("Final-Recipient").strip("<>"), action, status, say_status(status, diagnostic))
 
 
-def _about(mail: EmailMessage) -> str:
+def _about(mail: Message) -> str:
     """The Message-ID of the mail that came back with the report."""
     for part in mail.walk():
         if part.get_content_type() == "message/rfc822":

@@ -50,6 +50,7 @@ _SETS: tuple[tuple[Kind, Mapping[str, tuple[str, ...]]], ...] = (
     ("start", START),
     ("help", HELP),
 )
+LONGEST_KEYWORD = 200
 _QUOTE = re.compile(r"^(>|On .{5,200} wrote:$|-{2,} ?Original|_{5,}|From: )", re.MULTILINE)
 
 
@@ -64,6 +65,8 @@ def keyword(text: str) -> Kind:
 
     In doubt an answer goes to a person, except that a doubtful stop is a stop.
     """
+    if len(text) > LONGEST_KEYWORD:
+        return "answer"
     words = plain_words(text).removeprefix("please ").removesuffix(" please").removesuffix(" thanks")
     for kind, by_language in _SETS:
         if any(words in given for given in by_language.values()):
@@ -92,7 +95,7 @@ def is_automatic(headers: Mapping[str, str], subject: str = "") -> bool:
         "respuesta automatica",
         "reponse automatique",
     )
-    return plain_words(subject).startswith(tuple(plain_words(start) for start in starts))
+    return plain_words(subject[:LONGEST_KEYWORD]).startswith(tuple(plain_words(start) for start in starts))
 
 
 def newest_words(text: str) -> str:

@@ -1,19 +1,16 @@
 """What comes in: delivery reports, complaints, and what customers write back on any channel."""
 
-import hashlib
 import re
 from collections.abc import Mapping, Sequence
 from datetime import datetime, timedelta
-from email import policy
-from email.message import EmailMessage
-from email.parser import BytesParser
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from loyalbell.core.messages.delivery_reports import read_report
+from loyalbell.core.messages.incoming_mail import read_mail
 from loyalbell.core.messages.mime import one_line
-from loyalbell.core.messages.reply_keywords import Kind, is_automatic, keyword, newest_words
+from loyalbell.core.messages.reply_keywords import Kind, keyword, newest_words
 from loyalbell.core.policy.delivery_state import BOUNCED, SENT, TRANSITIONS
 from loyalbell.services.application import Application
 from loyalbell.services.delivery import bounces
@@ -81,29 +78,18 @@ def take_mail(application: Application, recipients: Sequence[str], raw: bytes) -
                     if bounce.action == "failed" and BOUNCED in TRANSITIONS[delivery.state]:
                         bounces.bounced(session, delivery, application.clock.now(), bounce.hard, bounce.words)
             return
-    mail = BytesParser(policy=policy.default).parsebytes(raw)
-    assert isinstance(mail, EmailMessage)
-    body = mail.get_body(("plain", "html"))
-    words = str(body.get_content()) if body is not None else ""
-    if body is not None and body.get_content_type() == "text/html":
-        words = re.sub(r"<[^>]+>", " ", words)
-    sender = (
-        str(mail["From"].addresses[0].addr_spec).lower() if mail["From"] and mail["From"].addresses else ""
-    )
-    headers = {name: str(value) for name, value in mail.items()}
-    kind: Kind = (
-        "auto-reply" if is_automatic(headers, str(mail["Subject"] or "")) else keyword(newest_words(words))
-    )
-    network_id = str(mail["Message-ID"] or hashlib.sha256(raw).hexdigest())
+    mail = read_mail(raw)
+    words = newest_words(mail.words)
+    kind: Kind = "auto-reply" if mail.is_automatic else keyword(words)
     take_reply(
         application,
         "email",
-        network_id,
-        sender,
-        newest_words(words),
+        mail.network_id,
+        mail.sender,
+        words,
         application.clock.now(),
         kind,
-        str(mail["Subject"] or ""),
+        mail.subject,
         delivery.id if delivery else None,
     )
 

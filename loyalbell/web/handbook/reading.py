@@ -30,6 +30,14 @@ def page_of(name: str) -> tuple[str, str] | None:
     return title, _led_here(made)
 
 
+@cache
+def contents() -> tuple[tuple[str, str], ...]:
+    """The pages in the order of the table of contents: name and title."""
+    order = re.findall(r"\]\(([a-z-]+)\.md\)", (PAGES / f"{INDEX}.md").read_text())
+    found = ((name, page_of(name)) for name in dict.fromkeys(order))
+    return tuple((name, page[0]) for name, page in found if page is not None)
+
+
 def _led_here(page: str) -> str:
     """Other pages of the guide and its pictures are served here; the reference is only named."""
     page = re.sub(r'href="([a-z-]+|README)\.md"', r'href="/handbook/\1"', page)

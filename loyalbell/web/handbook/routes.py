@@ -1,12 +1,13 @@
 """The guide inside the application."""
 
 import re
+from typing import Any
 
 from fastapi import APIRouter
 from fastapi.responses import FileResponse, Response
 from markupsafe import Markup
 
-from loyalbell.web.handbook.reading import INDEX, PICTURES, page_of
+from loyalbell.web.handbook.reading import INDEX, PICTURES, contents, page_of
 from loyalbell.web.request import NotFound, RequestContext, SignedIn
 
 router = APIRouter()
@@ -14,7 +15,7 @@ _PICTURE = re.compile(r"^[a-z][a-z-]{0,40}\.png$")
 
 
 @router.get("/handbook")
-def contents(context: RequestContext = SignedIn) -> Response:
+def index(context: RequestContext = SignedIn) -> Response:
     return _page(context, INDEX)
 
 
@@ -29,7 +30,9 @@ def _page(context: RequestContext, name: str) -> Response:
         raise NotFound("There is no such page in the guide.")
     title, body = found
     # it was made from our own files, with any HTML in them escaped
-    return context.page("handbook/page.html", "", title=title, body=Markup(body), is_index=name == INDEX)  # noqa: S704
+    values: dict[str, Any] = {"title": title, "body": Markup(body)}  # noqa: S704
+    values |= {"name": name, "contents": contents()}
+    return context.page("handbook/page.html", "", **values)
 
 
 @router.get("/handbook/pictures/{name}")
