@@ -11,6 +11,7 @@ from loyalbell.core.channels import CHANNELS
 from loyalbell.services.application import Application
 from loyalbell.services.backups.commands import BackupClock
 from loyalbell.services.campaigns import commands as campaign_commands
+from loyalbell.services.customers import confirmation_mail
 from loyalbell.services.delivery import after_stop, dispatcher
 from loyalbell.services.delivery.leader_lease import Lease, LeaseLost
 from loyalbell.services.health.room import is_room
@@ -58,6 +59,7 @@ def tick(application: Application, sender: Sender, ringing: SequenceRunner | Non
             sent += count
         done += sent
         summary_mail.send_due(application, sender)
+        confirmation_mail.send_due(application, sender)
         if not sent or not runner.due():
             break
     return done
@@ -151,6 +153,7 @@ class Heartbeat:
                 mended = True
             if channel == "email":
                 summary_mail.send_due(self.application, self.sender)
+                confirmation_mail.send_due(self.application, self.sender)
             if time.monotonic() - asked > ASK_AGAIN_SECONDS:
                 after_stop.ask_again(self.application, self.sender, [channel])
                 asked = time.monotonic()

@@ -397,13 +397,16 @@ class OwnPages(SignedInPages):
         self.assertEqual([one.recipient for one in mails], ["new@example.com"])
         with self.application.database.reading() as session:
             row = session.scalars(select(SignUp)).one()
-        assert row.person_id is not None
-        self.assertEqual(self.state(row.person_id), "waiting")
+            on_file = select(Person).where(Person.email == "new@example.com")
+            self.assertIsNone(session.scalar(on_file))  # nobody is on file before that
         self.assertIn(f"/confirm/{row.token}".encode(), mails[0].content.replace(b"=\r\n", b""))
+        self.assertNotIn(b"Nia", mails[0].content)  # anybody may have typed it
         self.client.get(f"/confirm/{row.token}")
-        self.assertEqual(self.state(row.person_id), "waiting")
         self.assertIn("You are on the list", self.client.post(f"/confirm/{row.token}").text)
-        self.assertEqual(self.state(row.person_id), "agreed")
+        with self.application.database.reading() as session:
+            person = session.scalars(on_file).one()
+        self.assertEqual((person.first_name, self.state(person.id)), ("Nia", "agreed"))
+        self.assertIn("You are on the list", self.client.post(f"/confirm/{row.token}").text)
         self.assertEqual(self.client.post("/confirm/unknown").status_code, 404)
 
     def test_networks_call_back_with_a_signature(self) -> None:

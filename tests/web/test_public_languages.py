@@ -3,13 +3,15 @@
 import io
 import re
 import unittest
+from email import message_from_bytes
+from email.policy import default
 from pathlib import Path
 
 from babel.messages.extract import extract
 from sqlalchemy import select
 
 import loyalbell.web.public as public
-from loyalbell.services.customers import asking, preference_centre
+from loyalbell.services.customers import asking, confirmation_mail, preference_centre
 from loyalbell.services.translations import (
     catalogue,
     language_for,
@@ -17,7 +19,8 @@ from loyalbell.services.translations import (
     month_names,
     translator,
 )
-from loyalbell.storage.schema import Delivery, Message, MessageVersion, Person
+from loyalbell.storage.schema import Delivery, Person
+from tests.support import FakeSender
 from tests.web import test_pages
 
 TEMPLATES = Path(public.__file__).parent / "templates"
@@ -36,7 +39,7 @@ def texts_of_pages() -> set[str]:
         )
     found |= {*preference_centre.OFTEN.values(), *preference_centre.PAUSES.values(), "email", "text", "chat"}
     found |= {label for label, _ in asking.BASE.values()}
-    return found | {preference_centre.CONFIRM_SUBJECT, preference_centre.CONFIRM_WORDS, "yes", "no"}
+    return found | {confirmation_mail.CONFIRM_SUBJECT, confirmation_mail.CONFIRM_WORDS, "yes", "no"}
 
 
 class Catalogues(unittest.TestCase):
@@ -83,11 +86,14 @@ class Pages(test_pages.PagesCase):
         self.client.post(
             "/sign-up", data={"email": "lucia@example.es", "first_name": "Lucía"}, headers=spanish
         )
-        with self.application.database.reading() as session:
-            delivery = session.scalars(select(Delivery).where(Delivery.address == "lucia@example.es")).one()
-            version = session.get_one(MessageVersion, delivery.message_version_id)
-            self.assertIn("Alguien, esperamos que usted", str(version.content))
-            self.assertIsNotNone(session.get(Message, version.message_id) or version)
+        sender = FakeSender()
+        confirmation_mail.send_due(self.application, sender)
+        mail = message_from_bytes(sender.handed[0].content, policy=default)
+        self.assertEqual(
+            (mail["To"], mail["Subject"]),
+            ("lucia@example.es", "Confirme su dirección para Otterby Pet House"),
+        )
+        self.assertIn("Alguien, esperamos que usted", mail.get_content())
 
     def test_a_german_customer_with_an_english_browser(self) -> None:
         with self.application.database.transaction() as session:

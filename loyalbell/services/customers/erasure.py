@@ -3,13 +3,13 @@
 from collections.abc import Sequence
 from datetime import datetime
 
-from sqlalchemy import delete, select
+from sqlalchemy import delete, func, or_, select
 from sqlalchemy.orm import Session
 
 from loyalbell.core.channels import CHANNELS
 from loyalbell.services.application import Application
 from loyalbell.storage.consent import address_of
-from loyalbell.storage.schema import Person, Suppression
+from loyalbell.storage.schema import Person, SignUp, Suppression
 from loyalbell.storage.webhook_events import announce
 
 
@@ -30,6 +30,10 @@ def erase_in(application: Application, session: Session, person_ids: Sequence[in
         for person in people:
             _keep_suppressed(session, person, now, by)
         session.flush()
+        emails = {person.email.lower() for person in people if person.email}
+        session.execute(
+            delete(SignUp).where(or_(SignUp.person_id.in_(some), func.lower(SignUp.email).in_(emails)))
+        )
         session.execute(delete(Person).where(Person.id.in_(some)))
         count += len(people)
     session.expunge_all()

@@ -13,6 +13,7 @@ from loyalbell.core.messages.mime import one_line
 from loyalbell.core.messages.reply_keywords import Kind, keyword, newest_words
 from loyalbell.core.policy.delivery_state import BOUNCED, SENT, TRANSITIONS
 from loyalbell.services.application import Application
+from loyalbell.services.customers.signing_up import ask_who_wrote_start
 from loyalbell.services.delivery import bounces
 from loyalbell.services.delivery.engagement import say_for_address
 from loyalbell.services.replies import inbox
@@ -142,7 +143,9 @@ def take_reply(
         session.flush()
         if delivery is not None and kind != "auto-reply":
             _note_answer(session, delivery, at)
-        if kind in ("stop", "start") and address:
+        if kind == "start" and channel == "email":
+            ask_who_wrote_start(session, address, at)  # a sender is easily made up: whoever owns it is asked
+        elif kind in ("stop", "start") and address:
             say_for_address(application, session, channel, address, person, kind, f"answered {kind.upper()}")
         announce(session, "message.replied", at, person=person, channel=channel, reply=reply.id, kind=kind)
         reply_id = reply.id

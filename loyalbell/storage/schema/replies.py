@@ -73,7 +73,9 @@ class SignUp(Base):
     id: Mapped[int] = mapped_column(primary_key=True)
     token: Mapped[str] = mapped_column(unique=True)
     email: Mapped[str] = mapped_column(index=True)
+    mailbox: Mapped[str] = mapped_column(server_default="", index=True)
     answers: Mapped[dict[str, Any]]
     at: Mapped[datetime]
+    ask_at: Mapped[datetime | None] = mapped_column(index=True)
     confirmed_at: Mapped[datetime | None]
     person_id: Mapped[int | None] = mapped_column(ForeignKey("person.id", ondelete="SET NULL"))

@@ -10,7 +10,7 @@ from fastapi.responses import HTMLResponse, Response
 from starlette.datastructures import FormData
 
 from loyalbell.core.offers.terms import say_benefit, say_terms, tidy_code
-from loyalbell.services.customers import preference_centre
+from loyalbell.services.customers import preference_centre, signing_up
 from loyalbell.services.customers.asking import NotTaken
 from loyalbell.services.offers import queries as offer_queries
 from loyalbell.services.settings import sender_address
@@ -86,7 +86,7 @@ def sign_up_page(request: Request) -> Response:
 def _sign_up(
     request: Request, form: dict[str, str], asked: bool = False, problem: NotTaken | None = None
 ) -> Response:
-    questions, wording = preference_centre.sign_up_form(application_of(request))
+    questions, wording = signing_up.sign_up_form(application_of(request))
     return _page(
         request,
         "public/sign_up.html",
@@ -114,7 +114,7 @@ def sign_up(request: Request, form: FormData = Form) -> Response:
         return _sign_up(request, given, asked=True)
     try:
         language = language_for(None, request.headers.get("accept-language", ""))
-        preference_centre.sign_up(application_of(request), given, lists_of(form), language)
+        signing_up.sign_up(application_of(request), given, lists_of(form), language)
     except NotTaken as problem:
         return _sign_up(request, given, problem=problem)
     if request.app.state.heartbeat:
@@ -130,7 +130,7 @@ def confirm_page(token: str, request: Request) -> Response:
 
 @router.post("/confirm/{token}")
 def confirm(token: str, request: Request) -> Response:
-    done = preference_centre.confirm(application_of(request), token)
+    done = signing_up.confirm(application_of(request), token)
     if done is None:
         raise NotFound(UNKNOWN)
     return _page(request, "public/confirm.html", token=token, done=done)

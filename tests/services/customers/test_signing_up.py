@@ -1,0 +1,116 @@
+"""Who is asked whether they want mail: bounded, without a word that was typed; till then a refusal stays."""
+
+from sqlalchemy import func, select
+
+from loyalbell.services.customers import confirmation_mail, erasure, signing_up
+from loyalbell.services.replies import inbound
+from loyalbell.services.scheduler import tick
+from loyalbell.storage.consent import consent_now
+from loyalbell.storage.schema import ConsentEntry, Person, SignUp, Suppression
+from tests.support import NOW, ApplicationCase, FakeSender
+
+START = "From: Ann <ann@example.com>\r\nMessage-ID: <{0}@x>\r\nSubject: hi\r\n\r\nSTART\r\n"
+
+
+class SigningUpTest(ApplicationCase):
+    def setUp(self) -> None:
+        super().setUp()
+        with self.application.database.transaction() as session:
+            ann = Person(email="ann@example.com", first_name="Ann", joined_at=NOW)
+            session.add(ann)
+            session.flush()
+            session.add(
+                ConsentEntry(
+                    person_id=ann.id, channel="email", state="refused", at=NOW, source="preference page"
+                )
+            )
+            self.ann = ann.id
+        self.sender = FakeSender()
+
+    def sign_up(self, email: str, **more: str) -> None:
+        signing_up.sign_up(self.application, {"email": email} | more)
+
+    def said(self) -> str | None:
+        with self.application.database.reading() as session:
+            return consent_now(session, [self.ann], "email").get(self.ann)
+
+    def asked(self) -> list[str]:
+        tick(self.application, self.sender)
+        return [one.recipient for one in self.sender.handed]
+
+    def token(self) -> str:
+        with self.application.database.reading() as session:
+            return session.scalars(select(SignUp.token).order_by(SignUp.id.desc())).first() or ""
+
+    def test_start_with_a_made_up_sender_changes_nothing_and_asks_the_owner(self) -> None:
+        """Seen: it turned a refusal into *agreed*."""
+        inbound.take_mail(self.application, ["reply@in.shop.example"], START.format(1).encode())
+        self.assertEqual(self.said(), "refused")
+        self.assertEqual(self.asked(), ["ann@example.com"])
+        inbound.take_mail(self.application, ["reply@in.shop.example"], START.format(2).encode())
+        self.assertEqual(self.asked(), ["ann@example.com"])  # once an hour
+        self.assertTrue(signing_up.confirm(self.application, self.token()))
+        self.assertEqual(self.said(), "agreed")
+
+    def test_start_from_somebody_who_is_not_on_file_asks_nobody(self) -> None:
+        raw = START.format(3).replace("ann@", "nobody@").encode()
+        inbound.take_mail(self.application, ["reply@in.shop.example"], raw)
+        self.assertEqual(self.asked(), [])
+
+    def test_a_refusal_stays_until_it_is_confirmed(self) -> None:
+        """Seen: signing up somebody else turned their *refused* into *waiting*."""
+        self.sign_up("ann@example.com")
+        self.asked()
+        self.assertEqual(self.said(), "refused")
+        signing_up.confirm(self.application, self.token())
+        self.assertEqual(self.said(), "agreed")
+
+    def test_sixty_for_one_mailbox_are_one_mail_and_no_customer(self) -> None:
+        """Seen: 60 mails and 60 customers."""
+        for at in range(60):
+            self.sign_up(f"Victim+{at}@example.org")
+        self.assertEqual(self.asked(), ["victim+0@example.org"])
+        with self.application.database.reading() as session:
+            self.assertEqual(session.scalar(select(func.count()).select_from(Person)), 1)
+        for hour in range(5):
+            self.clock.move_on(signing_up.BETWEEN)
+            self.sign_up(f"victim+late{hour}@example.org")
+        self.assertEqual(len(self.asked()), signing_up.MOST_A_DAY)
+
+    def test_mails_to_confirm_are_bounded_in_all(self) -> None:
+        usual, signing_up.MOST_AN_HOUR = signing_up.MOST_AN_HOUR, 5
+        self.addCleanup(setattr, signing_up, "MOST_AN_HOUR", usual)
+        for at in range(9):
+            self.sign_up(f"somebody{at}@example.org")
+        self.assertEqual(len(self.asked()), 5)
+
+    def test_no_word_that_was_typed_stands_in_the_mail(self) -> None:
+        """Seen: the attacker's words stood in *To:*."""
+        self.sign_up("bo@example.org", first_name="Win 1,000 at evil.example", last_name="\r\nBcc: x@x")
+        self.asked()
+        content = self.sender.handed[0].content
+        for word in (b"Win 1", b"evil", b"Bcc"):
+            self.assertNotIn(word, content)
+
+    def test_a_suppressed_address_is_not_asked(self) -> None:
+        with self.application.database.transaction() as session:
+            session.add(Suppression(channel="email", address="gone@example.org", reason="complaint", at=NOW))
+        self.sign_up("gone@example.org")
+        self.assertEqual(self.asked(), [])
+
+    def test_a_network_that_wants_it_later_gets_it_later_and_once(self) -> None:
+        self.sign_up("bo@example.org")
+        self.sender.result = "try later"
+        confirmation_mail.send_due(self.application, self.sender)
+        self.assertEqual(confirmation_mail.send_due(self.application, FakeSender()), 0)
+        self.clock.move_on(confirmation_mail.AGAIN_AFTER)
+        calm = FakeSender()
+        self.assertEqual(confirmation_mail.send_due(self.application, calm), 1)
+        self.assertEqual(confirmation_mail.send_due(self.application, calm), 0)
+
+    def test_erasing_takes_the_wish_out_too(self) -> None:
+        """Seen: the row stayed, with name and answers."""
+        self.sign_up("ANN@example.com", first_name="Ann")
+        erasure.erase(self.application, [self.ann], "Ida")
+        with self.application.database.reading() as session:
+            self.assertEqual(session.scalar(select(func.count()).select_from(SignUp)), 0)
