@@ -6,6 +6,7 @@ from fastapi import FastAPI, Request
 from fastapi.responses import Response
 from starlette.types import ASGIApp, Receive, Scope, Send
 
+from loyalbell.services.accounts.failed_sign_ins import FailedSignIns
 from loyalbell.services.application import Application
 from loyalbell.services.give_way import MAY_BE_OLD
 from loyalbell.services.scheduler import Heartbeat
@@ -13,6 +14,7 @@ from loyalbell.storage.database import PATIENCE
 from loyalbell.web import errors, watching_routes
 from loyalbell.web.accounts import routes as accounts_routes
 from loyalbell.web.api.app import create_api
+from loyalbell.web.body_limits import BodyLimit
 from loyalbell.web.campaigns import calendar_routes
 from loyalbell.web.campaigns import routes as campaigns_routes
 from loyalbell.web.catalogue import routes as catalogue_routes
@@ -109,12 +111,14 @@ def create_app(
     app = FastAPI(title="Loyal Bell", docs_url=None, redoc_url=None, openapi_url=None)
     app.state.application, app.state.heartbeat, app.state.demo = application, heartbeat, demo
     app.state.drafts, app.state.metrics_token = Drafts(), metrics_token
+    app.state.failed_sign_ins = FailedSignIns()
     app.mount("/static", VersionedFiles(), name="static")
     for area in AREAS:
         app.include_router(area.router)
     for router in demo.routers if demo else ():
         app.include_router(router)
     app.mount("/api/v1", create_api(application))
+    app.add_middleware(BodyLimit)  # within the next, which would wrap what it raises
     app.middleware("http")(_headers)
     app.add_middleware(SomebodyWaits, application=application)
     for kind, handler in errors.HANDLERS:

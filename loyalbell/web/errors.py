@@ -12,6 +12,7 @@ from starlette.exceptions import HTTPException
 from loyalbell.services.references import InUse
 from loyalbell.storage.database import BookBusy, BookDamaged, DiskFull, NotOnFile
 from loyalbell.web.addresses import address_of
+from loyalbell.web.body_limits import TooLarge
 from loyalbell.web.formatting import Formatter
 from loyalbell.web.request import (
     BadToken,
@@ -90,6 +91,13 @@ async def too_many_files(request: Request, error: Exception) -> Response:
     return _plain_page(request, "Too many files", str(error), 413)
 
 
+async def too_large(request: Request, error: Exception) -> Response:
+    words = f"{error} Nothing was kept."
+    answer = _short_or_page(request, "Too much at once", words, 413)
+    answer.headers["Connection"] = "close"
+    return answer
+
+
 async def http_error(request: Request, error: Exception) -> Response:
     status = error.status_code if isinstance(error, HTTPException) else 500
     if status == 404:
@@ -153,6 +161,7 @@ HANDLERS: tuple[tuple[type[Exception], Handler], ...] = (
     (SignInFirst, sign_in_first),
     (BadToken, bad_token),
     (TooManyFiles, too_many_files),
+    (TooLarge, too_large),
     (NotFound, not_found),
     (NotOnFile, not_found_row),
     (InUse, in_use),

@@ -21,6 +21,7 @@ from loyalbell.services.application import Application
 from loyalbell.services.clock import DemoClock
 from loyalbell.services.replies import inbox
 from loyalbell.web import formatting
+from loyalbell.web.body_limits import limit_of
 from loyalbell.web.page_help import help_for
 from loyalbell.web.static_files import VersionedAddresses
 
@@ -180,17 +181,17 @@ def application_of(request: Request) -> Application:
     return application
 
 
-FILES_AT_ONCE, MANY_FILES = 2, {"/imports": 20, "/catalogue/pictures": 200}
-"""How many files a form may carry, and the forms that take several."""
+def _most_files(most: int) -> str:
+    return "No file can be sent here." if most == 0 else f"Choose at most {most} files at once."
 
 
 async def form_of(request: Request) -> FormData:
-    files = MANY_FILES.get(request.url.path.removeprefix(request.scope.get("root_path", "")), FILES_AT_ONCE)
+    files = limit_of(request.url.path.removeprefix(request.scope.get("root_path", ""))).files
     try:
         return await request.form(max_files=files, max_fields=5_000)
     except HTTPException as problem:
         if "Too many files" in str(problem.detail):
-            raise TooManyFiles(f"Choose at most {files} files at once.") from problem
+            raise TooManyFiles(_most_files(files)) from problem
         raise
 
 

@@ -5,17 +5,20 @@ import hmac
 import secrets
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
+from functools import cache
 
 from argon2 import PasswordHasher
 from argon2.exceptions import InvalidHashError, VerificationError
 from sqlalchemy import delete, select
 
+from loyalbell.services.accounts.failed_sign_ins import LONGEST_EMAIL
 from loyalbell.services.application import Application
 from loyalbell.storage.schema import Session, User
 
 _hasher = PasswordHasher()
 STAYS = timedelta(days=14)
 LEAST_PASSWORD = 8
+FAILED_ACT = "failed to sign in"
 
 
 @dataclass(frozen=True)
@@ -76,7 +79,7 @@ def end_session(application: Application, token: str | None) -> None:
 
 
 def csrf_holds(visitor: Visitor, given: str | None) -> bool:
-    return hmac.compare_digest(visitor.csrf, given or "")
+    return hmac.compare_digest(visitor.csrf.encode(), (given or "").encode("utf-8", "replace"))
 
 
 def check_password(application: Application, email: str, password: str) -> int | None:
@@ -84,10 +87,29 @@ def check_password(application: Application, email: str, password: str) -> int |
     with application.database.reading() as session:
         user = session.scalar(select(User).where(User.email == email.strip().lower()))
     try:
-        _hasher.verify(user.password_hash if user else _hasher.hash("nobody"), password)
+        _hasher.verify(user.password_hash if user else _nobodys_hash(), password)
     except (VerificationError, InvalidHashError):
         return None
     return user.id if user else None
+
+
+@cache
+def _nobodys_hash() -> str:
+    """Checked where there is no such user, so that an answer takes as long as for one that is there."""
+    return _hasher.hash(secrets.token_urlsafe(16))
+
+
+def guest(token: str) -> Visitor:
+    """Somebody who has not signed in: nothing of it is in the book. The form token follows from the cookie,
+    which another site can neither read nor set.
+    """
+    return Visitor(_digest(f"guest {token}"), None, None, None)
+
+
+def note_failure(application: Application, email: str, source: str) -> None:
+    """Writes a wrong password into the log."""
+    with application.database.transaction() as session:
+        application.note(session, email.strip()[:LONGEST_EMAIL] or "nobody", FAILED_ACT, source=source)
 
 
 def everyone(application: Application) -> list[User]:

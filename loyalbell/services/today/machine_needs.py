@@ -1,11 +1,13 @@
 """What the machine needs a person for: no fresh backup, no room on the disk; and a book that was restored."""
 
 import time
-from datetime import datetime
+from datetime import datetime, timedelta
 
+from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from loyalbell.core.messages.spoken_dates import say_instant
+from loyalbell.services.accounts.sessions import FAILED_ACT
 from loyalbell.services.application import Application
 from loyalbell.services.backups import commands as backup_commands
 from loyalbell.services.backups import queries as backup_queries
@@ -13,8 +15,9 @@ from loyalbell.services.delivery.perhaps_gone import RestoredSettings
 from loyalbell.services.health import room
 from loyalbell.services.imports import watched_folder
 from loyalbell.services.today.needs import Need
-from loyalbell.storage.schema import Shop
+from loyalbell.storage.schema import LogEntry, Shop
 
+MANY_TRIES = 10
 UP_SECONDS = 3_600.0
 """A program that has just started is given so long to make its backup by itself."""
 STARTED = time.monotonic()
@@ -32,6 +35,24 @@ def machine_needs(application: Application) -> list[Need]:
         words = "If this machine breaks, everything since the last backup is lost."
         needs.append(Need("There is no fresh backup", words, "/settings/backups", "Back up", True))
     return needs
+
+
+def guessed_passwords(session: Session, now: datetime) -> list[Need]:
+    """Accounts for which many wrong passwords were tried within a day."""
+    tries = func.count()
+    tried = session.execute(
+        select(LogEntry.by, tries)
+        .where(LogEntry.act == FAILED_ACT, LogEntry.at > now - timedelta(days=1))
+        .group_by(LogEntry.by)
+        .having(tries >= MANY_TRIES)
+        .order_by(tries.desc())
+        .limit(3)
+    )
+    words = "If nobody of yours forgot theirs, somebody is guessing. The Log says from where."
+    return [
+        Need(f"{count:,} wrong passwords for {email} in 24 hours", words, "/log", "See the log", True)
+        for email, count in tried
+    ]
 
 
 def restored_needs(session: Session, shop: Shop, now: datetime) -> list[Need]:

@@ -13,7 +13,12 @@ from loyalbell.core.policy.origins import TO_ONE
 from loyalbell.services.application import Application
 from loyalbell.services.results.by_a_person import BY_A_PERSON
 from loyalbell.services.results.ranges import Days
-from loyalbell.services.today.machine_needs import machine_needs, restored_needs, waiting_files
+from loyalbell.services.today.machine_needs import (
+    guessed_passwords,
+    machine_needs,
+    restored_needs,
+    waiting_files,
+)
 from loyalbell.services.today.needs import Need, needs_of
 from loyalbell.storage.schema import (
     Campaign,
@@ -80,7 +85,12 @@ def _today(application: Application) -> Today:
         week = now - timedelta(days=7)
         return Today(
             days=_days(session, shop.zone, now),
-            needs=[*about_machine, *restored_needs(session, shop, now), *needs_of(session, shop, now)],
+            needs=[
+                *about_machine,
+                *restored_needs(session, shop, now),
+                *guessed_passwords(session, now),
+                *needs_of(session, shop, now),
+            ],
             came_back=_named(session, back[-6:][::-1]),
             came_back_count=len(back),
             campaigns=_campaigns(session),

@@ -1,10 +1,14 @@
 """Signing in, signing out, and the first day of a new shop."""
 
+import secrets
+from math import ceil
+
 from fastapi import APIRouter, Depends, Request
 from fastapi.responses import HTMLResponse, RedirectResponse, Response
 from starlette.datastructures import FormData
 
 from loyalbell.services.accounts import sessions
+from loyalbell.services.accounts.failed_sign_ins import FailedSignIns
 from loyalbell.services.accounts.sessions import Visitor
 from loyalbell.services.settings import shop as shop_settings
 from loyalbell.web.request import (
@@ -41,11 +45,13 @@ def _with_session(request: Request, response: Response, token: str | None) -> Re
 
 
 def _visitor(request: Request) -> tuple[str | None, Visitor]:
-    """The browser's session, or a new one for someone not yet signed in, with its token."""
-    visitor = sessions.find_session(application_of(request), request.cookies.get(COOKIE))
+    """The browser's session; or, for someone not yet signed in, a guest with the token of its cookie."""
+    kept = request.cookies.get(COOKIE)
+    visitor = sessions.find_session(application_of(request), kept)
     if visitor is not None:
         return None, visitor
-    return sessions.new_session(application_of(request))
+    token = kept or secrets.token_urlsafe(32)
+    return token, sessions.guest(token)
 
 
 def _safe(path: str) -> str:
@@ -69,10 +75,19 @@ def _sign_in(
     return page.page("accounts/sign_in.html", "", status, next=_safe(next), problem=problem, shown=shown)
 
 
+def _wait_first(request: Request, visitor: Visitor, where: str, seconds: int) -> Response:
+    said = f"{seconds} seconds" if seconds < 120 else f"{ceil(seconds / 60)} minutes"
+    problem = f"Too many tries with a wrong password. Wait {said}, then try again."
+    response = _sign_in(request, visitor, where, problem, status=429)
+    response.headers["Retry-After"] = str(seconds)
+    return response
+
+
 async def _token_holds(request: Request) -> Visitor:
-    visitor = sessions.find_session(application_of(request), request.cookies.get(COOKIE))
-    if visitor is None:
+    kept = request.cookies.get(COOKIE)
+    if not kept:
         raise BadToken
+    visitor = sessions.find_session(application_of(request), kept) or sessions.guest(kept)
     await check_token(request, visitor)
     return visitor
 
@@ -80,10 +95,17 @@ async def _token_holds(request: Request) -> Visitor:
 @router.post("/sign-in")
 def sign_in(request: Request, form: FormData = Form, visitor: Visitor = Depends(_token_holds)) -> Response:
     application, where = application_of(request), _safe(text_of(form, "next", "/"))
-    user_id = sessions.check_password(application, text_of(form, "email"), text_of(form, "password"))
+    failures: FailedSignIns = request.app.state.failed_sign_ins
+    email, source = text_of(form, "email"), request.client.host if request.client else ""
+    if wait := failures.wait(email, source):
+        return _wait_first(request, visitor, where, ceil(wait))
+    user_id = sessions.check_password(application, email, text_of(form, "password"))
     if user_id is None:
+        failures.failed(email, source)
+        sessions.note_failure(application, email, source)
         problem = "That email and password do not belong together. Try again."
         return _sign_in(request, visitor, where, problem, status=422)
+    failures.succeeded(email, source)
     sessions.end_session(application, request.cookies.get(COOKIE))
     token, _ = sessions.new_session(application, user_id)
     return _with_session(request, RedirectResponse(where, status_code=303), token)
