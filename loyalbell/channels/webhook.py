@@ -7,9 +7,16 @@ import hmac
 import secrets
 from dataclasses import dataclass
 
-import httpx
+import httpcore
 
-TIMEOUT_SECONDS = 10.0
+from loyalbell.channels.outward import NotOutside, post
+
+ERRORS = (
+    httpcore.NetworkError,
+    httpcore.TimeoutException,
+    httpcore.ProtocolError,
+    httpcore.UnsupportedProtocol,
+)
 PREFIX = "whsec_"
 SHOWN = 300
 
@@ -44,8 +51,12 @@ def signature(secret: str, message_id: str, timestamp: int, body: str) -> str:
     return "v1," + base64.b64encode(signed.digest()).decode()
 
 
-def deliver(url: str, secret: str, message_id: str, timestamp: int, body: str) -> Answer:
-    """One attempt. Redirects are not followed: a webhook's address is the one that was entered."""
+def deliver(
+    url: str, secret: str, message_id: str, timestamp: int, body: str, inside: bool = False
+) -> Answer:
+    """One attempt. Redirects are not followed: a webhook's address is the one that was entered. ``inside``
+    allows one in our own network.
+    """
     headers = {
         "Content-Type": "application/json",
         "User-Agent": "LoyalBell-Webhooks/1",
@@ -54,8 +65,9 @@ def deliver(url: str, secret: str, message_id: str, timestamp: int, body: str) -
         "webhook-signature": signature(secret, message_id, timestamp, body),
     }
     try:
-        with httpx.Client(timeout=TIMEOUT_SECONDS, follow_redirects=False, trust_env=False) as client:
-            found = client.post(url, content=body.encode(), headers=headers)
-    except (httpx.HTTPError, httpx.InvalidURL, OSError) as error:
+        found = post(url, headers, body.encode(), inside)
+    except NotOutside as error:
+        return Answer(None, f"Not sent: {error}. Add it anew and say that it is one of ours.")
+    except (*ERRORS, OSError, ValueError) as error:
         return Answer(None, f"{type(error).__name__}: {error}"[:SHOWN])
-    return Answer(found.status_code, None if found.is_success else found.text[:SHOWN])
+    return Answer(found.status, None if 200 <= found.status < 300 else found.text[:SHOWN])

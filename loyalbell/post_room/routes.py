@@ -107,7 +107,7 @@ def write_back(at: int, context: RequestContext = SignedIn, form: FormData = For
         "text": words[:2_000],
     }
     url = f"{context.application.the_shop().public_url}/callbacks/{short.channel}"
-    deliver(url, secret, f"msg_{uuid.uuid4().hex}", int(time.time()), json.dumps(body))
+    deliver(url, secret, f"msg_{uuid.uuid4().hex}", int(time.time()), json.dumps(body), inside=True)
     return context.go(f"/post-room/short/{at}?said=yes")
 
 

@@ -2,12 +2,15 @@
 
 from collections.abc import Callable, Sequence
 from datetime import UTC, datetime, timedelta
+from typing import ClassVar
 from urllib.parse import urlsplit
 
 from sqlalchemy import select
 
+from loyalbell.channels.outward import NotOutside, check_outside
 from loyalbell.channels.webhook import Answer, deliver, new_secret
 from loyalbell.services.application import Application
+from loyalbell.services.settings.channels import SettingsGroup
 from loyalbell.storage.schema import Webhook, WebhookDelivery
 from loyalbell.storage.webhook_events import HAPPENINGS, TEST, put_down
 
@@ -24,8 +27,19 @@ class CannotKeepWebhook(Exception):
     """What is wrong with a webhook, in words."""
 
 
-def add_webhook(application: Application, url: str, kinds: Sequence[str], by: str) -> int:
-    """Returns its id; the secret is made here. Raises ``CannotKeepWebhook``."""
+class WebhookSettings(SettingsGroup):
+    """``inside`` are the hosts of our own network that webhooks may go to."""
+
+    kept_as: ClassVar[str] = "webhooks"
+    inside: list[str] = []
+
+
+def add_webhook(
+    application: Application, url: str, kinds: Sequence[str], by: str, inside: bool = False
+) -> int:
+    """Returns its id; the secret is made here. ``inside`` says that the address is in our own network and may
+    be called. Raises ``CannotKeepWebhook``.
+    """
     url = url.strip()
     try:
         parts = urlsplit(url)
@@ -38,6 +52,9 @@ def add_webhook(application: Application, url: str, kinds: Sequence[str], by: st
         fits = False
     if not fits or len(url) > 2_000 or " " in url:
         raise CannotKeepWebhook("Give the whole address of the other program, beginning with https://.")
+    host = str(parts.hostname)
+    if not inside:
+        _refuse_inside(host, parts.port or 443)
     chosen = [kind for kind in HAPPENINGS if kind in kinds]
     if not chosen:
         raise CannotKeepWebhook("Choose at least one thing to be told about.")
@@ -45,8 +62,24 @@ def add_webhook(application: Application, url: str, kinds: Sequence[str], by: st
         webhook = Webhook(url=url, secret=new_secret(), kinds=chosen, made_at=application.clock.now(), by=by)
         session.add(webhook)
         session.flush()
-        application.note(session, by, "added a webhook", url=url)
+        if inside:
+            settings = WebhookSettings.load(session)
+            WebhookSettings(inside=sorted({*settings.inside, host})).save(session)
+        application.note(session, by, "added a webhook", url=url, inside=inside)
         return webhook.id
+
+
+def _refuse_inside(host: str, port: int) -> None:
+    """A name that cannot be looked up now is judged at each call."""
+    try:
+        check_outside(host, port)
+    except NotOutside:
+        raise CannotKeepWebhook(
+            "This address is inside your own network. If it should be called all the same, tick"
+            " “it is in our own network”."
+        ) from None
+    except (OSError, ValueError):
+        return
 
 
 def stop_webhook(application: Application, webhook_id: int, by: str) -> None:
@@ -69,7 +102,7 @@ def send_again(application: Application, delivery_id: int) -> None:
         delivery.state, delivery.due_at = "waiting", application.clock.now()
 
 
-def deliver_due(application: Application, send: Deliver = deliver) -> int:
+def deliver_due(application: Application, send: Deliver | None = None) -> int:
     """Tries what is due, outside of any transaction; returns how many were tried."""
     now = application.clock.now()
     with application.database.reading() as session:
@@ -84,9 +117,12 @@ def deliver_due(application: Application, send: Deliver = deliver) -> int:
             .order_by(WebhookDelivery.id)
             .limit(BATCH)
         ).all()
+        allowed = WebhookSettings.load(session).inside
     for delivery, webhook in due:
         stamp = int(datetime.now(UTC).timestamp())  # receivers compare it with their own clock
-        answer = send(webhook.url, webhook.secret, delivery.message_id, stamp, delivery.body)
+        inside = urlsplit(webhook.url).hostname in allowed
+        said = (webhook.url, webhook.secret, delivery.message_id, stamp, delivery.body)
+        answer = send(*said) if send else deliver(*said, inside)
         _record(application, delivery.id, answer, now)
     return len(due)
 

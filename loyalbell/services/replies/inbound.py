@@ -22,7 +22,7 @@ from loyalbell.storage.consent import address_column
 from loyalbell.storage.schema import Delivery, DeliveryEvent, Person, Reply
 from loyalbell.storage.webhook_events import announce
 
-_TOKEN = re.compile(r"^(?:bounce|reply)\+([0-9a-zA-Z_-]{8,64})@")
+_KEY = re.compile(r"^(?:bounce|reply)\+([0-9a-zA-Z_-]{8,64})@")
 LATELY = timedelta(days=60)
 MOST_TEXT = 20_000
 STOPPED = "{shop}: you will get no more messages here. Reply START to hear from us again."
@@ -96,9 +96,12 @@ def take_mail(application: Application, recipients: Sequence[str], raw: bytes) -
 
 
 def _named(session: Session, recipients: Sequence[str]) -> Delivery | None:
-    """The touch that an address such as ``reply+TOKEN@…`` names."""
-    tokens = [found[1] for recipient in recipients if (found := _TOKEN.match(recipient))]
-    return session.scalar(select(Delivery).where(Delivery.token.in_(tokens))) if tokens else None
+    """The message that an address such as ``reply+KEY@…`` names, by its key; older ones by their token."""
+    keys = [found[1] for recipient in recipients if (found := _KEY.match(recipient))]
+    if not keys:
+        return None
+    named = select(Delivery).where(Delivery.message_key.in_(keys)).limit(1)
+    return session.scalar(named) or session.scalar(select(Delivery).where(Delivery.token.in_(keys)).limit(1))
 
 
 def take_reply(

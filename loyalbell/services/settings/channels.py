@@ -35,7 +35,7 @@ class SettingsGroup(BaseModel):
 
 
 class EmailSettings(SettingsGroup):
-    """``bounce_domain`` takes delivery reports at ``bounce+TOKEN@…``.
+    """``bounce_domain`` takes delivery reports at ``bounce+KEY@…``.
 
     DKIM signs where a key (PEM) is given.
     """

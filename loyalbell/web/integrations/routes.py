@@ -62,7 +62,9 @@ def revoke(token_id: int, context: RequestContext = SignedIn) -> Response:
 def add_webhook(context: RequestContext = SignedIn, form: FormData = Form) -> Response:
     try:
         kinds = [str(one) for one in form.getlist("kind")]
-        added = webhook_outbox.add_webhook(context.application, text_of(form, "url"), kinds, context.by)
+        added = webhook_outbox.add_webhook(
+            context.application, text_of(form, "url"), kinds, context.by, bool(text_of(form, "inside"))
+        )
     except CannotKeepWebhook as problem:
         return _page(context, problem=str(problem), typed=form)
     return context.go(f"/other-programs/webhooks/{added}")

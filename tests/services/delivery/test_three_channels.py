@@ -170,6 +170,15 @@ class ThreeChannels(ApplicationCase):
         self.assertEqual((text["text"], text["from"]), ("Hola Bo Reply STOP to end", "+15185550100"))
         self.assertTrue(found["ann@example.com"].sender.startswith("bounce+"))
         self.assertIn(b"Reply-To: reply+", found["ann@example.com"].content)
+        with self.application.database.reading() as session:
+            tokens = [one.token for one in session.query(Delivery)]
+        # who sees an address or the Message-ID must not reach the preferences page with it
+        for one in found.values():
+            head = one.content.partition(b"\r\n\r\n")[0].decode()
+            seen = " ".join(line for line in head.splitlines() if not line.startswith("List-Unsubscribe:"))
+            for token in tokens:
+                self.assertNotIn(token, one.sender + one.message_id)
+                self.assertNotIn(token, re.sub(r"List-Unsubscribe: [^:]*", "", seen.replace("\r", "")))
         bo = next(delivery for delivery in self.deliveries() if delivery.person_id == self.bo)
         self.assertEqual(
             (bo.channel, bo.language, bo.parts, bo.cost_minor, len(bo.token)), ("text", "es", 1, 1, 10)

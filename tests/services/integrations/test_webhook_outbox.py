@@ -1,13 +1,16 @@
 """Telling other programs: signed, tried again, and written down."""
 
 import json
+import socket
 from datetime import timedelta
 from http.server import BaseHTTPRequestHandler, HTTPServer
-from threading import Thread
+from threading import Event, Thread
 from unittest import TestCase
 
 from standardwebhooks import Webhook as Reference
 
+from loyalbell.channels import outward
+from loyalbell.channels.outward import is_outside
 from loyalbell.channels.webhook import Answer, deliver, new_secret, signature
 from loyalbell.services.customers import commands as customer_commands
 from loyalbell.services.customers import reachability
@@ -118,11 +121,15 @@ class Telling(ApplicationCase):
         self.addCleanup(server.server_close)
         self.addCleanup(server.shutdown)
         hook = webhook_outbox.add_webhook(
-            self.application, f"http://127.0.0.1:{server.server_port}/in", ["customer.changed"], "Ida"
+            self.application,
+            f"http://127.0.0.1:{server.server_port}/in",
+            ["customer.changed"],
+            "Ida",
+            inside=True,
         )
         self.change("Zoë")
         webhook_outbox.deliver_due(
-            self.application, lambda *given: deliver(*given) if "127" in given[0] else Answer(200, None)
+            self.application, lambda *given: deliver(*given, True) if "127" in given[0] else Answer(200, None)
         )
         self.assertEqual(webhook_outbox.deliveries(self.application, hook)[0].state, "delivered")
         headers, body = Receiver.got[-1]
@@ -130,7 +137,66 @@ class Telling(ApplicationCase):
         read = Reference(secret).verify(body, {name.lower(): value for name, value in headers.items()})
         self.assertEqual(read["type"], "customer.changed")
         self.assertEqual(read, json.loads(body))
-        self.assertIsNone(deliver("http://127.0.0.1:1/", secret, "m", 1, "{}").status)
+        self.assertIsNone(deliver("http://127.0.0.1:1/", secret, "m", 1, "{}", True).status)
+        many = len(Receiver.got)
+        refused = deliver(f"http://127.0.0.1:{server.server_port}/in", secret, "m", 1, "{}")
+        self.assertIn("inside our own network", str(refused.problem))
+        self.assertEqual(len(Receiver.got), many)
+        # its own choice, kept with the book, holds when it is due by itself
+        self.change("Zora")
+        webhook_outbox.deliver_due(self.application)
+        self.assertEqual(webhook_outbox.deliveries(self.application, hook)[0].state, "delivered")
+
+    def test_addresses_inside_are_refused(self) -> None:
+        """Seen: webhooks reached loopback and private addresses. Ranges: IANA's special-purpose registries
+        (RFC 6890), RFC 4193, RFC 4291.
+        """
+        for host in (
+            "127.0.0.1",
+            "127.9.9.9",
+            "10.1.2.3",
+            "172.16.0.1",
+            "192.168.1.1",
+            "169.254.169.254",
+            "100.64.0.1",
+            "0.0.0.0",
+            "224.0.0.1",
+            "[::1]",
+            "[::]",
+            "[fc00::1]",
+            "[fe80::1]",
+            "[::ffff:127.0.0.1]",
+            "[2002:7f00:1::]",
+            "2130706433",
+            "0x7f.1",
+            "localhost",
+        ):
+            with self.subTest(host), self.assertRaises(webhook_outbox.CannotKeepWebhook):
+                webhook_outbox.add_webhook(self.application, f"http://{host}/", ["message.sent"], "Ida")
+        for address in ("192.0.43.8", "2001:4860::8"):
+            self.assertTrue(is_outside(address), address)
+
+    def test_an_answer_that_drips_is_ended(self) -> None:
+        """Seen: a call could last for ever. The bound is shortened, so that the test is quick."""
+        usual, outward.DEADLINE_SECONDS = outward.DEADLINE_SECONDS, 0.5
+        self.addCleanup(setattr, outward, "DEADLINE_SECONDS", usual)
+        listening = socket.create_server(("127.0.0.1", 0))
+        self.addCleanup(listening.close)
+        done = Event()
+        self.addCleanup(done.set)
+
+        def drip() -> None:
+            there, _ = listening.accept()
+            with there:
+                while not done.wait(0.1):
+                    try:
+                        there.sendall(b"H")
+                    except OSError:
+                        return
+
+        Thread(target=drip, daemon=True).start()
+        url = f"http://127.0.0.1:{listening.getsockname()[1]}/"
+        self.assertIn("Timeout", str(deliver(url, new_secret(), "m", 1, "{}", True).problem))
 
     def test_addresses_that_are_none(self) -> None:
         for url in ("", "example.com", "ftp://example.com", "http://", "https://a b", "http://x:99999"):

@@ -236,5 +236,7 @@ class Composer:
 def return_path(delivery: Delivery, shop: Shop, settings: EmailSettings) -> str:
     """Each mail has its own (VERP), so that a report that comes back names the touch."""
     return (
-        f"bounce+{delivery.token}@{settings.bounce_domain}" if settings.bounce_domain else shop.sender_email
+        f"bounce+{delivery.message_key}@{settings.bounce_domain}"
+        if settings.bounce_domain
+        else shop.sender_email
     )

@@ -419,7 +419,7 @@ def message_id(delivery: Delivery, shop: Shop) -> str:
 
 def _reply_address(delivery: Delivery, settings: EmailSettings) -> str:
     """Answers come back to an address of the touch's own, where mail for that domain is taken in."""
-    return f"reply+{delivery.token}@{settings.bounce_domain}" if settings.bounce_domain else ""
+    return f"reply+{delivery.message_key}@{settings.bounce_domain}" if settings.bounce_domain else ""
 
 
 def mail_for(
