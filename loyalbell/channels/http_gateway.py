@@ -105,7 +105,7 @@ def _result(status: int) -> Result:
 
 def _seconds_to_wait(retry_after: str) -> int | None:
     """``Retry-After``: seconds, or a date (RFC 9110, section 10.2.3)."""
-    if retry_after.isdigit():
+    if retry_after.isdecimal():
         return int(retry_after)
     try:
         until = parsedate_to_datetime(retry_after)
@@ -128,7 +128,7 @@ def called_back(secret: str, headers: Mapping[str, str], body: str, now: int) ->
     way).
     """
     given, at = headers.get("webhook-signature", ""), headers.get("webhook-timestamp", "")
-    if not secret or not at.isdigit() or abs(now - int(at)) > OLDEST_SECONDS:
+    if not secret or not at.isdecimal() or abs(now - int(at)) > OLDEST_SECONDS:
         return False
     try:
         right = signature(secret, headers.get("webhook-id", ""), int(at), body)

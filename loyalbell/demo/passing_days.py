@@ -38,7 +38,7 @@ class PassingDays:
                 for table in (Order, Event)
                 for number in session.scalars(select(table.external_id).where(table.external_id.like("F%")))
             }
-        last = max((int(str(number)[1:]) for number in known if str(number)[1:].isdigit()), default=-1)
+        last = max((int(str(number)[1:]) for number in known if str(number)[1:].isdecimal()), default=-1)
         return last + 1
 
     def next_due(self) -> int | None:

@@ -1,6 +1,7 @@
 """The pages for what went wrong: signed out, out of date, not here, unforeseen."""
 
 from collections.abc import Awaitable, Callable, Sequence
+from json import JSONDecodeError
 from urllib.parse import urlsplit
 
 import structlog
@@ -9,6 +10,9 @@ from fastapi.exceptions import RequestValidationError
 from fastapi.responses import HTMLResponse, PlainTextResponse, RedirectResponse, Response
 from starlette.exceptions import HTTPException
 
+from loyalbell.core.messages.content import ContentProblem
+from loyalbell.core.segments.model import RuleProblem
+from loyalbell.core.sequences.plan import PlanProblem
 from loyalbell.services.references import InUse
 from loyalbell.storage.database import BookBusy, BookDamaged, DiskFull, NotOnFile
 from loyalbell.web.addresses import address_of
@@ -156,6 +160,17 @@ async def not_found_row(request: Request, error: Exception) -> Response:
     )
 
 
+async def not_readable(request: Request, error: Exception) -> Response:
+    """A form or an address that no page of ours makes."""
+    words = "What was sent here cannot be read. Nothing was changed. Load the page again, and repeat."
+    return _short_or_page(request, "That cannot be read", words, 422)
+
+
+async def too_large_a_number(request: Request, error: Exception) -> Response:
+    """Beyond 2^63 there is no number of a row."""
+    return await not_found_row(request, error)
+
+
 Handler = Callable[[Request, Exception], Awaitable[Response]]
 HANDLERS: tuple[tuple[type[Exception], Handler], ...] = (
     (SignInFirst, sign_in_first),
@@ -165,6 +180,11 @@ HANDLERS: tuple[tuple[type[Exception], Handler], ...] = (
     (NotFound, not_found),
     (NotOnFile, not_found_row),
     (InUse, in_use),
+    (JSONDecodeError, not_readable),
+    (PlanProblem, not_readable),
+    (RuleProblem, not_readable),
+    (ContentProblem, not_readable),
+    (OverflowError, too_large_a_number),
     (BookBusy, busy),
     (DiskFull, no_room),
     (BookDamaged, damaged),

@@ -20,7 +20,7 @@ def say_day(day: date) -> str:
 def say_month(month: str) -> str:
     """``May 2026`` from ``2026-05``; other text as it is."""
     year, _, number = month.partition("-")
-    return f"{MONTHS[int(number) - 1]} {year}" if number.isdigit() and 1 <= int(number) <= 12 else month
+    return f"{MONTHS[int(number) - 1]} {year}" if number.isdecimal() and 1 <= int(number) <= 12 else month
 
 
 def _say_date(day: date, other_year: bool) -> str:

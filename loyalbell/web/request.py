@@ -235,4 +235,4 @@ def text_of(form: FormData, name: str, otherwise: str = "") -> str:
 
 def number_of(form: FormData, name: str) -> int | None:
     text = text_of(form, name).strip()
-    return int(text) if text.isdigit() and len(text) < 16 else None
+    return int(text) if text.isdecimal() and len(text) < 16 else None

@@ -1,16 +1,23 @@
-"""``make fuzz``: some thousand damaged files; what goes wrong is kept for a look."""
+"""``make fuzz``: some thousand damaged files, what goes wrong being kept for a look; then odd
+requests to every route.
+"""
 
+import re
 import shutil
 import sys
 import tempfile
 from pathlib import Path
 
+from loyalbell.demo.build import OWNER
 from loyalbell.services.application import Application
 from loyalbell.services.settings.shop import open_shop
+from loyalbell.web.app import create_app
 from tests.fuzz.files import run
-from tests.support import SHOP
+from tests.fuzz.requests import odd_requests
+from tests.support import SHOP, demo_book
+from tests.web.client import PageClient
 
-MANY = 3_000
+MANY, REQUESTS, SIGN_IN_EVERY = 3_000, 100_000, 2_000
 
 
 def main() -> int:
@@ -34,7 +41,43 @@ def main() -> int:
         if not wrong:
             shutil.rmtree(folder, ignore_errors=True)
     print(f"{many:,} damaged files, {wrong} wrong")
-    return 1 if wrong else 0
+    return 1 if wrong + _requests(REQUESTS if many >= MANY else many * 5, seed) else 0
+
+
+def _requests(count: int, seed: int) -> int:
+    """How many were answered as an error of the program. The demo's book is what they are asked of."""
+    folder = Path(tempfile.mkdtemp(prefix="loyalbell-fuzz-"))
+    application = demo_book(folder, people=200)
+    app, wrong = create_app(application), 0
+    try:
+        with PageClient(app, raise_server_exceptions=False) as client:
+            for number, odd in enumerate(odd_requests(app, count, seed), 1):
+                if number % SIGN_IN_EVERY == 1:
+                    csrf = _signed_in(client)
+                form = dict(odd.form) | {"_csrf": csrf} if odd.method != "GET" else None
+                status = client.request(odd.method, odd.path, data=form, follow_redirects=False).status_code
+                if status >= 500:
+                    wrong += 1
+                    print(f"{status} for {odd}"[:600], flush=True)
+                if number % 5_000 == 0:
+                    print(f"{number:,} requests, {wrong} wrong", flush=True)
+    finally:
+        application.close()
+        shutil.rmtree(folder, ignore_errors=True)
+    print(f"{count:,} odd requests, {wrong} wrong")
+    return wrong
+
+
+def _signed_in(client: PageClient) -> str:
+    """Once more now and then: some requests end the session or change the password."""
+
+    def token(page: str) -> str:
+        found = re.search(r'name="_csrf" value="([^"]+)"', page)
+        return found[1] if found else ""
+
+    client.cookies.clear()
+    form = {"_csrf": token(client.get("/sign-in").text), "email": OWNER[1], "password": OWNER[2], "next": "/"}
+    return token(client.post("/sign-in", data=form).text)
 
 
 sys.exit(main())

@@ -13,7 +13,7 @@ from loyalbell.channels.webhook import signature
 from loyalbell.core.messages import content as c
 from loyalbell.core.offers.terms import Terms
 from loyalbell.services.messages import commands as message_commands
-from loyalbell.services.messages import message_templates, preflight
+from loyalbell.services.messages import gallery, message_templates, preflight
 from loyalbell.services.messages import queries as message_queries
 from loyalbell.services.offers import commands as offer_commands
 from loyalbell.services.offers import queries as offer_queries
@@ -376,6 +376,25 @@ class OwnPages(SignedInPages):
         self.client.post(f"/keep/{token}")
         self.assertIn("Wants to stay", self.client.get(f"/customers/{person}").text)
         self.assertEqual(self.client.post("/keep/unknown").status_code, 404)
+
+    def test_only_files_that_mail_programs_take_are_attached(self) -> None:
+        """Seen: a list of refused kinds let several through. Common practice, no source."""
+        for name in (
+            "a.exe",
+            "a.pif",
+            "a.hta",
+            "a.docm",
+            "a.xlsm",
+            "a.iso",
+            "a.lnk",
+            "a.PDF.exe",
+            "a",
+            "a.svg",
+        ):
+            with self.assertRaises(gallery.CannotTake, msg=name):
+                gallery.add_file(self.application, name, b"x", "Ida")
+        kept = gallery.add_file(self.application, "Menu.PDF", b"%PDF-1.7", "Ida")
+        self.assertEqual((kept.name, kept.kind), ("Menu.PDF", "application/pdf"))
 
     def test_an_email_in_the_browser(self) -> None:
         token, _ = self.link_token()

@@ -207,6 +207,9 @@ class Customers(PagesCase):
         self.assertIn("https://otterby.example/groom", self.client.get(f"/l/{token}/0").text)
 
 
+LONDON = {"zone": "Europe/London"}
+
+
 class FirstDay(unittest.TestCase):
     def test_an_empty_folder_asks_for_the_shop_and_every_page_shows_with_nothing_in_it(self) -> None:
         with tempfile.TemporaryDirectory() as folder:
@@ -226,9 +229,14 @@ class FirstDay(unittest.TestCase):
                     "email": "al@corner.example",
                     "password": "long enough",
                 }
+                # asked, and never taken from what a request calls us
+                self.assertIn('name="public_url"', page.text)
+                self.assertIn("The address of this", client.post("/first-day", data=form | LONDON).text)
+                form["public_url"] = "https://bell.corner.example"
                 self.assertIn("not a time zone", client.post("/first-day", data=form).text)
-                started = client.post("/first-day", data=form | {"zone": "Europe/London"}).text
+                started = client.post("/first-day", data=form | LONDON, headers={"Host": "evil.example"}).text
                 self.assertIn("Getting started", started)
+                self.assertEqual(application.the_shop().public_url, "https://bell.corner.example")
                 self.assertIn("Al.", client.get("/").text)
                 for path in (
                     "/",

@@ -135,7 +135,7 @@ def _unknown(name: str, context: PreflightContext) -> str:
     if name.startswith("offer_"):
         return ""
     if name.startswith(OWN):
-        known = name.removeprefix(OWN).isdigit() and int(name.removeprefix(OWN)) in context.own_fields
+        known = name.removeprefix(OWN).isdecimal() and int(name.removeprefix(OWN)) in context.own_fields
         return "" if known else "it asks for a field of your own that is no longer there."
     return "" if name in _KNOWN else f"there is no field called “{name}”."
 

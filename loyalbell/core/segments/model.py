@@ -168,7 +168,7 @@ UNSAID = (
 def _say_error(error: Any) -> str:
     words = str(error["msg"]).removeprefix("Value error, ")
     name = str(error["loc"][-1]) if error["loc"] else ""
-    if name in UNSAID or name.isdigit():
+    if name in UNSAID or name.isdecimal():
         name = ""
     if error["type"] == "union_tag_invalid":
         words = "it is of a kind that is not known"

@@ -212,7 +212,7 @@ def _money(text: str, digits: int, what: str) -> int | None:
 def _days(text: str) -> int | None:
     if not text:
         return None
-    if not text.isdigit() or not 1 <= int(text[:6]) <= MOST_DAYS:
+    if not text.isdecimal() or not 1 <= int(text[:6]) <= MOST_DAYS:
         raise ItemProblem(
             f"One unit lasts between 1 and {MOST_DAYS:,} days; leave it empty if it is not used up."
         )

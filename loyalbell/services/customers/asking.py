@@ -235,7 +235,7 @@ def settle(application: Application, form: Mapping[str, str], by: str) -> None:
         rows: list[tuple[int, str]] = []
         for at, what in enumerate(possible(session)):
             place = str(form.get(f"order-{what}", ""))
-            rows.append((int(place) if place.isdigit() and len(place) < 6 else 1_000 + at, what))
+            rows.append((int(place) if place.isdecimal() and len(place) < 6 else 1_000 + at, what))
         ordered = [what for _, what in sorted(rows)]
         chosen: dict[str, Any] = {}
         for key in PLACES:

@@ -280,7 +280,7 @@ def people_by_id(application: Application, ids: Iterable[int]) -> dict[int, Pers
 
 def person_named(application: Application, named: str) -> Person | None:
     """Who is meant by a number, an email or a mobile; the first where several share it."""
-    by_number = int(named) if named.isascii() and named.isdigit() and len(named) < 10 else None
+    by_number = int(named) if named.isascii() and named.isdecimal() and len(named) < 10 else None
     with application.database.reading() as session:
         person = session.get(Person, by_number) if by_number is not None else None
         if person is not None:
@@ -291,7 +291,7 @@ def person_named(application: Application, named: str) -> Person | None:
 
 def one_found(application: Application, words: str) -> Person | None:
     """The only one found by a number or words; ``None`` for nobody, and for more than one."""
-    by_number = words.isascii() and words.isdigit() and len(words) < 10
+    by_number = words.isascii() and words.isdecimal() and len(words) < 10
     with application.database.reading() as session:
         ids = [int(words)] if by_number else find_ids(session, words, 0, 2)
         return session.get(Person, ids[0]) if len(ids) == 1 else None

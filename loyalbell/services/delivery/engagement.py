@@ -50,7 +50,7 @@ def clicked(application: Application, token: str, link: str) -> str | None:
 
 
 def _item_link(session: Session, link: str) -> str | None:
-    item = session.get(Item, int(link[1:])) if link[1:].isdigit() and len(link) < 16 else None
+    item = session.get(Item, int(link[1:])) if link[1:].isdecimal() and len(link) < 16 else None
     return None if item is None else item.link or session.get_one(Shop, 1).public_url
 
 
@@ -60,7 +60,7 @@ def _link(application: Application, session: Session, delivery: Delivery, link: 
     template = compiled_version(
         session, shop, delivery.message_version_id, delivery.channel, delivery.language
     )
-    if template is None or not link.isdigit() or len(link) > 4 or int(link) >= len(template.links):
+    if template is None or not link.isdecimal() or len(link) > 4 or int(link) >= len(template.links):
         return None
     where = template.links[int(link)]
     if "{" not in where:

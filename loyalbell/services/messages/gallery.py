@@ -1,7 +1,6 @@
 """The gallery: pictures for messages, checked and made small; files that go with mails; kept blocks."""
 
 import io
-import mimetypes
 import secrets
 from collections.abc import Mapping
 from datetime import datetime
@@ -27,21 +26,25 @@ from loyalbell.storage.schema import (
 KINDS = {"PNG": "image/png", "JPEG": "image/jpeg", "GIF": "image/gif", "WEBP": "image/png"}
 MOST_BYTES, MOST_PIXELS, WIDEST = 10_000_000, 50_000_000, 1_200
 MOST_FILE = 5_000_000
-REFUSED = (
-    ".exe",
-    ".bat",
-    ".cmd",
-    ".com",
-    ".js",
-    ".vbs",
-    ".scr",
-    ".msi",
-    ".ps1",
-    ".jar",
-    ".html",
-    ".htm",
-    ".svg",
-)
+ATTACHED = {
+    ".pdf": "application/pdf",
+    ".png": "image/png",
+    ".jpg": "image/jpeg",
+    ".jpeg": "image/jpeg",
+    ".gif": "image/gif",
+    ".webp": "image/webp",
+    ".txt": "text/plain",
+    ".csv": "text/csv",
+    ".ics": "text/calendar",
+    ".vcf": "text/vcard",
+    ".docx": "application/vnd.openxmlformats-officedocument.wordprocessingml.document",
+    ".xlsx": "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet",
+    ".odt": "application/vnd.oasis.opendocument.text",
+    ".ods": "application/vnd.oasis.opendocument.spreadsheet",
+}
+"""What may be attached, and as what it is announced (types by the registry of IANA): documents without
+macros, pictures, plain text, a date, a card. Everything else is refused, whatever it is called.
+"""
 
 
 class CannotTake(Exception):
@@ -123,9 +126,9 @@ def add_file(application: Application, name: str, data: bytes, by: str) -> Attac
     if len(data) > MOST_FILE:
         raise CannotTake(f"This file has {len(data) / 1e6:.1f} MB; 5 MB at most.")
     kept = _name(name)
-    if kept.lower().endswith(REFUSED):
-        raise CannotTake("Mail programs refuse files of this kind. Send a PDF or a picture instead.")
-    kind = mimetypes.guess_type(kept)[0] or "application/octet-stream"
+    kind = ATTACHED.get(PurePath(kept.lower()).suffix)
+    if kind is None:
+        raise CannotTake("Files of this kind cannot be attached. Send a PDF or a picture instead.")
     row = AttachedFile(name=kept, kind=kind, data=data, made_at=application.clock.now(), by=by)
     with application.database.transaction() as session:
         session.add(row)

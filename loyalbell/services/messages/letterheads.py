@@ -58,7 +58,7 @@ def keep(application: Application, letterhead_id: int | None, form: Mapping[str,
     if wrong is not None:
         raise LetterheadProblem(f"“{wrong}” is no colour. Write it like #173b39.")
     width = str(form.get("width", "600"))
-    if not width.isdigit() or not NARROWEST <= int(width) <= WIDEST:
+    if not width.isdecimal() or not NARROWEST <= int(width) <= WIDEST:
         raise LetterheadProblem(f"The width must lie between {NARROWEST} and {WIDEST} pixels.")
     font = str(form.get("font", FONTS[0]))
     with application.database.transaction() as session:

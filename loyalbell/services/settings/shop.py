@@ -1,6 +1,7 @@
 """The shop's first day, and its settings."""
 
 from dataclasses import dataclass
+from urllib.parse import urlsplit
 from zoneinfo import available_timezones
 
 from babel.numbers import list_currencies
@@ -46,10 +47,24 @@ def check(form: ShopForm) -> None:
         raise NotSetUp(f"“{form.country}” is not a country’s two-letter code, such as US or GB.")
     if form.sender_email:
         _email(form.sender_email)
-    if not form.public_url.startswith(("http://", "https://")):
+    if not _is_address(form.public_url):
         raise NotSetUp("The address of this application must begin with https:// (or http:// for a trial).")
     if not 1 <= form.smtp_port <= 65535:
         raise NotSetUp("The mail server’s port must lie between 1 and 65535.")
+
+
+def _is_address(url: str) -> bool:
+    """Of a program: a scheme, a host, perhaps a port and a path."""
+    try:
+        parts = urlsplit(url)
+        return (
+            parts.scheme in ("http", "https")
+            and bool(parts.hostname)
+            and parts.port != 0
+            and not (parts.query or parts.fragment or parts.username or set(url) & set(" \\<>\"'"))
+        )
+    except ValueError:
+        return False
 
 
 def _email(text: str) -> str:

@@ -42,7 +42,10 @@ def guarded(cell: str) -> str:
     start = cell.lstrip()
     if start[:1] in ("=", "@"):
         return "'" + cell
-    if start[:1] in ("+", "-") and not start[1:].replace(" ", "").replace(".", "").replace(",", "").isdigit():
+    if (
+        start[:1] in ("+", "-")
+        and not start[1:].replace(" ", "").replace(".", "").replace(",", "").isdecimal()
+    ):
         return "'" + cell
     return cell
 

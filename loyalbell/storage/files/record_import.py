@@ -55,7 +55,7 @@ class Whole(CellReader):
 
     def read(self, text: str) -> int:
         plain = text.replace(",", "").removesuffix(".0")
-        if not (plain.isascii() and plain.isdigit()) or len(plain) > 9:
+        if not (plain.isascii() and plain.isdecimal()) or len(plain) > 9:
             raise Unreadable(text, "is not a whole number")
         return int(plain)
 
@@ -105,7 +105,7 @@ class Address(CellReader):
     def read(self, text: str) -> str:
         if "@" in text[1:]:
             return str(self.email.read(text))
-        if sum(c.isdigit() for c in text) >= 7 and not any(c.isalpha() for c in text):
+        if sum(c.isdecimal() for c in text) >= 7 and not any(c.isalpha() for c in text):
             return str(self.phone.read(text))
         return text
 

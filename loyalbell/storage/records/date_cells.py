@@ -70,7 +70,7 @@ class When(CellReader):
             return None
         digits = clock[:2] + clock[3:5] + clock[6:]
         hours, minutes, seconds = clock[:2], clock[3:5], clock[6:]
-        if not (digits.isascii() and digits.isdigit()) or hours > "23" or minutes > "59" or seconds > "59":
+        if not (digits.isascii() and digits.isdecimal()) or hours > "23" or minutes > "59" or seconds > "59":
             return None
         return start_of + int(hours) * 3600 + int(minutes) * 60 + int(seconds)
 

@@ -262,7 +262,7 @@ def keep_before(session: Session, import_id: int, table: str, old: Values, chang
 def _channel_of(address: str) -> str:
     if "@" in address[1:]:
         return "email"
-    return "text" if address.startswith("+") and address[1:].isdigit() else "chat"
+    return "text" if address.startswith("+") and address[1:].isdecimal() else "chat"
 
 
 def _check_order(row: Values) -> None:

@@ -2,6 +2,7 @@
 
 import secrets
 from math import ceil
+from typing import Any
 
 from fastapi import APIRouter, Depends, Request
 from fastapi.responses import HTMLResponse, RedirectResponse, Response
@@ -137,14 +138,15 @@ def first_day_page(request: Request) -> Response:
     if shop_settings.has_owner(application_of(request)):
         return RedirectResponse("/sign-in", status_code=303)
     page = RequestContext(request, application_of(request), visitor)
-    return _with_session(request, page.page("accounts/first_day.html", "", form={}, place=choices()), token)
+    # only offered: what a request calls us is what somebody typed into it
+    values: dict[str, Any] = {"form": {}, "place": choices(), "address": str(request.base_url).rstrip("/")}
+    return _with_session(request, page.page("accounts/first_day.html", "", **values), token)
 
 
 @router.post("/first-day")
 def first_day(request: Request, form: FormData = Form, visitor: Visitor = Depends(_token_holds)) -> Response:
     application = application_of(request)
-    entered = dict(form) | {"public_url": str(request.base_url).rstrip("/")}
-    entered |= {"smtp_host": "127.0.0.1", "smtp_port": "25"}
+    entered = dict(form) | {"smtp_host": "127.0.0.1", "smtp_port": "25"}
     try:
         owner = shop_settings.open_shop(
             application,
@@ -156,7 +158,13 @@ def first_day(request: Request, form: FormData = Form, visitor: Visitor = Depend
     except shop_settings.NotSetUp as problem:
         page = RequestContext(request, application, visitor)
         return page.page(
-            "accounts/first_day.html", "", 422, form=dict(form), place=choices(), problem=str(problem)
+            "accounts/first_day.html",
+            "",
+            422,
+            form=dict(form),
+            place=choices(),
+            address="",
+            problem=str(problem),
         )
     sessions.end_session(application, request.cookies.get(COOKIE))
     token, _ = sessions.new_session(application, owner)

@@ -35,7 +35,7 @@ def create_api(application: Application, rate: RateLimit | None = None) -> FastA
 
 async def _not_too_large(request: Request, call_next: Callable[[Request], Awaitable[Response]]) -> Response:
     length = request.headers.get("Content-Length", "" if request.method in ("POST", "PUT", "PATCH") else "0")
-    if not length.isdigit() or int(length) > MOST_BYTES:
+    if not length.isdecimal() or int(length) > MOST_BYTES:
         return problem(413, f"Send at most {MOST_BYTES:,} bytes at once, and say how many in Content-Length.")
     return await call_next(request)
 

@@ -38,7 +38,7 @@ def plan_from(form: FormData, zone: str) -> CampaignPlan:
 
 
 def _numbers(form: FormData, name: str) -> list[int]:
-    return [int(str(one)) for one in form.getlist(name) if str(one).isdigit()]
+    return [int(str(one)) for one in form.getlist(name) if str(one).isdecimal()]
 
 
 def _goal(form: FormData) -> dict[str, Any]:
@@ -112,9 +112,9 @@ def _variants(form: FormData) -> list[dict[str, Any]]:
     return [
         {"message": int(str(message)), "share": _whole(str(share)), "segment": _whole(str(segment)) or None}
         for message, share, segment in rows
-        if str(message).isdigit()
+        if str(message).isdecimal()
     ]
 
 
 def _whole(words: str) -> int:
-    return int(words) if words.strip().isdigit() else 0
+    return int(words) if words.strip().isdecimal() else 0

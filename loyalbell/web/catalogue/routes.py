@@ -32,7 +32,7 @@ def page(
     sort: str = "sold",
     page: int = 1,
 ) -> Response:
-    number = int(department) if department.isdigit() else None
+    number = int(department) if department.isdecimal() else None
     sought = catalogue.Sought(q.strip()[:100], category, number, lacks, sort)
     return _page(context, sought, max(page, 1))
 
@@ -148,7 +148,7 @@ def keep(context: RequestContext = SignedIn, form: FormData = Form) -> Response:
 
 @router.post("/catalogue/many")
 def change_many(context: RequestContext = SignedIn, form: FormData = Form) -> Response:
-    ids = [int(value) for value in form.getlist("item") if isinstance(value, str) and value.isdigit()]
+    ids = [int(value) for value in form.getlist("item") if isinstance(value, str) and value.isdecimal()]
     fields = {name: value for name, value in form.items() if isinstance(value, str)}
     try:
         many = catalogue.change_many(context.application, ids, fields, context.by)

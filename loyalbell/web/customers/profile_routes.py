@@ -35,7 +35,7 @@ def _page(context: RequestContext, person_id: int, kinds: set[str] | None = None
 def _diary_values(context: RequestContext, page: CustomerPage) -> dict[str, Any]:
     chosen = [kind for kind in context.request.query_params.getlist("kind") if kind in KINDS]
     shown = context.request.query_params.get("shown", "")
-    most = min(int(shown), 100_000) if shown.isdigit() else SHOWN
+    most = min(int(shown), 100_000) if shown.isdecimal() else SHOWN
     return {"page": page, "kinds": KINDS, "chosen": chosen, "most": most, "step": SHOWN}
 
 
@@ -129,7 +129,7 @@ def _save_dates(application: Application, person_id: int, form: FormData, by: st
 
 def _save_companions(application: Application, person_id: int, form: FormData, by: str) -> None:
     rows = _numbered(form, "name", "kind", "born", "id")
-    given = [(int(at) if at.isdigit() else None, name, kind, born) for name, kind, born, at in rows]
+    given = [(int(at) if at.isdecimal() else None, name, kind, born) for name, kind, born, at in rows]
     customer_commands.change_companions(application, person_id, given, by)
 
 
@@ -137,7 +137,7 @@ def _save_fields(application: Application, person_id: int, form: FormData, by: s
     given: dict[int, str] = {}
     for name in form:
         at = name.removeprefix("field-")
-        if name.startswith("field-") and at.isdigit():
+        if name.startswith("field-") and at.isdecimal():
             given[int(at)] = "; ".join(str(one) for one in form.getlist(name) if str(one).strip())
     customer_commands.change_fields(application, person_id, given, by)
 

@@ -38,7 +38,7 @@ def read_filter(given: Mapping[str, Any]) -> Filter:
 
     def number(name: str) -> int | None:
         text = str(given.get(name) or "")
-        return int(text) if text.isdigit() and len(text) < 10 else None
+        return int(text) if text.isdecimal() and len(text) < 10 else None
 
     rule: Rule | None = None
     if given.get("rule"):
@@ -151,7 +151,7 @@ def _chosen(context: RequestContext, form: FormData) -> list[int]:
     if text_of(form, "all") == "1":
         return customer_queries.all_ids(context.application, read_filter(form))
     ticked = [str(one) for one in form.getlist("person")]
-    return [int(one) for one in ticked[:MOST_CHOSEN] if one.isdigit() and len(one) < 15]
+    return [int(one) for one in ticked[:MOST_CHOSEN] if one.isdecimal() and len(one) < 15]
 
 
 @router.post("/customers/many")

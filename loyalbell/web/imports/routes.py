@@ -203,7 +203,7 @@ def read_otherwise(run_id: int, context: RequestContext = SignedIn, form: FormDa
     try:
         reading = Reading(
             text_of(form, "encoding") or None,
-            int(row) if row.isascii() and row.isdigit() else None,
+            int(row) if row.isascii() and row.isdecimal() else None,
             text_of(form, "sheet") or None,
         )
         kind = text_of(form, "kind") or run.kind

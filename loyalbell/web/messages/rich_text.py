@@ -38,11 +38,11 @@ class Labels:
         """``None`` for a name that the picker cannot make."""
         if name in _KNOWN:
             return label_of(name)
-        if name.startswith(OWN) and name.removeprefix(OWN).isdigit():
+        if name.startswith(OWN) and name.removeprefix(OWN).isdecimal():
             return self.own.get(int(name.removeprefix(OWN)))
         offer, _, part = name.partition(".")
         number = offer.removeprefix("offer_")
-        if part in OFFER_PARTS and number.isdigit() and int(number) in self.offers:
+        if part in OFFER_PARTS and number.isdecimal() and int(number) in self.offers:
             return f"{OFFER_PARTS[part]} of {self.offers[int(number)]}"
         return None
 

@@ -134,9 +134,9 @@ def _terms_from(context: RequestContext, form: FormData) -> Terms:
         "days": number_of(form, "days"),
         "until": text_of(form, "until") or None,
         "uses": number_of(form, "uses") or 1,
-        "departments": [int(str(one)) for one in form.getlist("departments") if str(one).isdigit()],
+        "departments": [int(str(one)) for one in form.getlist("departments") if str(one).isdecimal()],
         "categories": [str(one) for one in form.getlist("categories")],
-        "items": [int(str(one)) for one in form.getlist("items") if str(one).isdigit()],
+        "items": [int(str(one)) for one in form.getlist("items") if str(one).isdecimal()],
     }
     return read_terms(data)
 

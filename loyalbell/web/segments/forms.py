@@ -253,7 +253,7 @@ def _value(one: Field, raw: list[str], found: Mapping[str, Any], place: str, cur
     if one.kind == "checks":
         return [value for value in raw if value]
     if one.kind == "id":
-        return int(text) if text.isdigit() else None
+        return int(text) if text.isdecimal() else None
     if one.kind == "money" or (one.kind == "amount" and found.get("measure") in ("sum", "average")):
         return _money(text, place, currency) if text else None
     if one.kind == "optional":
@@ -265,7 +265,7 @@ def _value(one: Field, raw: list[str], found: Mapping[str, Any], place: str, cur
 
 def _count(text: str, label: str, place: str) -> int:
     plain = text.replace(",", "")
-    if not plain.isdigit() or int(plain) > 10**9:
+    if not plain.isdecimal() or int(plain) > 10**9:
         raise RuleProblem(f"Line {place}: give a whole number for “{label.lower()}”, such as 2.")
     return int(plain)
 

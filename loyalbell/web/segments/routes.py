@@ -130,7 +130,7 @@ def new(context: RequestContext = SignedIn, rule: str = "", typed: str = "") -> 
 @router.get("/segments/compare")
 def compare(context: RequestContext = SignedIn) -> Response:
     """Two or three segments and how their people overlap."""
-    chosen = [int(one) for one in context.request.query_params.getlist("segment") if one.isdigit()][:3]
+    chosen = [int(one) for one in context.request.query_params.getlist("segment") if one.isdecimal()][:3]
     kept = segment_queries.every_segment(context.application)
     chosen = [one for one in dict.fromkeys(chosen) if one in {segment.id for segment in kept}]
     overlaps = overlap.compare(context.application, chosen) if len(chosen) > 1 else []

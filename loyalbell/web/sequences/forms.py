@@ -79,7 +79,7 @@ def overlay(data: Data, form: FormData, digits: int) -> None:
 
 def _int(form: FormData, name: str, otherwise: int) -> int:
     text = text_of(form, name).strip()
-    return int(text) if text.lstrip("-").isdigit() and len(text) < 7 else otherwise
+    return int(text) if text.lstrip("-").isdecimal() and len(text) < 7 else otherwise
 
 
 def _rule(form: FormData, name: str) -> Data | None:
@@ -88,7 +88,7 @@ def _rule(form: FormData, name: str) -> Data | None:
     if said == "own":
         own: Data | None = json.loads(text_of(form, f"{name}.rule") or "null")
         return own
-    if said.isdigit():
+    if said.isdecimal():
         return {
             "version": 1,
             "root": {"match": "all", "lines": [{"about": "segment", "segment": int(said), "within": True}]},
@@ -102,7 +102,7 @@ def _event_filter(held: Data, at: str, form: FormData, digits: int) -> Data:
     what = text_of(form, f"{at}.what")
     found: Data = {"what": what}
     for name in ("items", "departments"):
-        found[name] = [int(str(one)) for one in form.getlist(f"{at}.{name}") if str(one).isdigit()]
+        found[name] = [int(str(one)) for one in form.getlist(f"{at}.{name}") if str(one).isdecimal()]
     found["categories"] = [str(one) for one in form.getlist(f"{at}.categories") if str(one)]
     least = text_of(form, f"{at}.least").strip()
     try:
@@ -148,7 +148,7 @@ def _start(data: Data, form: FormData, digits: int) -> None:
 
 
 def _weekdays(form: FormData, name: str, otherwise: list[int]) -> list[int]:
-    return [int(str(one)) for one in form.getlist(name) if str(one).isdigit()] or otherwise
+    return [int(str(one)) for one in form.getlist(name) if str(one).isdecimal()] or otherwise
 
 
 def _step(step: Data, form: FormData, digits: int) -> None:
@@ -211,9 +211,9 @@ def _random_split(step: Data, at: str, form: FormData, digits: int) -> None:
 
 def _set(step: Data, at: str, form: FormData, digits: int) -> None:
     kind, _, number = text_of(form, f"{at}.target").partition(":")
-    step["tag"] = int(number) if kind in ("tag", "off") and number.isdigit() else None
+    step["tag"] = int(number) if kind in ("tag", "off") and number.isdecimal() else None
     step["off"] = kind == "off"
-    step["field"] = int(number) if kind == "field" and number.isdigit() else None
+    step["field"] = int(number) if kind == "field" and number.isdecimal() else None
     step["value"] = text_of(form, f"{at}.value")[:200]
 
 
@@ -245,7 +245,9 @@ def read_pace(form: FormData) -> Pace | None:
     """How fast people are let in; ``None`` for all at once. Raises ``ValueError``."""
     if text_of(form, "how") != "paced":
         return None
-    weekdays = tuple(int(str(one)) for one in form.getlist("weekdays") if str(one).isdigit()) or WORKING_DAYS
+    weekdays = (
+        tuple(int(str(one)) for one in form.getlist("weekdays") if str(one).isdecimal()) or WORKING_DAYS
+    )
     hours = SendWindow(
         kind="window",
         weekdays=weekdays,

@@ -54,7 +54,7 @@ def proof(sequence_id: int, context: RequestContext = SignedIn, form: FormData =
 
 def _reader(context: RequestContext, to: str) -> ProofReader:
     readers = loaded(context.application, ProofSettings).readers
-    if to.isdigit() and int(to) < len(readers):
+    if to.isdecimal() and int(to) < len(readers):
         return readers[int(to)]
     user = context.application.find(User, context.visitor.user_id)
     return ProofReader(name=context.by, email=user.email if user else "")

@@ -22,5 +22,5 @@ def read_shop_form(form: Mapping[str, Any]) -> ShopForm:
         sender_name=text("sender_name") or text("name"),
         sender_email=text("sender_email"),
         smtp_host=text("smtp_host"),
-        smtp_port=int(port) if port.isdigit() else 0,
+        smtp_port=int(port) if port.isdecimal() else 0,
     )

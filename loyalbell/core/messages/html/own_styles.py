@@ -154,7 +154,7 @@ def _look_of(element: Tag, look: _Look, rules: list[tuple[re.Match[str], str]]) 
             elif one.lower_name == "font-size":
                 size = _pixels(value, size)
             elif one.lower_name == "font-weight":
-                bold = value in ("bold", "bolder") or (value.isdigit() and int(value) >= 700)
+                bold = value in ("bold", "bolder") or (value.isdecimal() and int(value) >= 700)
     return _Look(ink, ground, size, bold)
 
 

@@ -221,7 +221,7 @@ def _looks_like_email(cell: str) -> bool:
 def _looks_like_phone(cell: str) -> bool:
     return (
         re.fullmatch(r"\+?[\d\s().\-/]{7,20}", cell) is not None
-        and sum(c.isdigit() for c in cell) >= 9
+        and sum(c.isdecimal() for c in cell) >= 9
         and not _looks_like_when(cell)
     )
 

@@ -109,7 +109,7 @@ class CaresFor(CellReader):
         kind: str | None = None
         day: tuple[int | None, int | None, int | None] = (None, None, None)
         for part in (one.strip() for one in (found["about"] or "").split(",")):
-            if part[:1].isdigit() or part[:2] == "--":
+            if part[:1].isdecimal() or part[:2] == "--":
                 day = self.birthday.read(part)
             elif part:
                 kind = part

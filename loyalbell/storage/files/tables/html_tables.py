@@ -29,4 +29,4 @@ def _cells(row: Tag) -> Iterator[str]:
     for cell in row.find_all(["td", "th"], recursive=False):
         yield cell.get_text(" ", strip=True)
         over = str(cell.get("colspan", "1"))
-        yield from [""] * (min(int(over), WIDEST) - 1 if over.isdigit() else 0)
+        yield from [""] * (min(int(over), WIDEST) - 1 if over.isdecimal() else 0)

@@ -112,7 +112,7 @@ def _preferred(card: Any, name: str) -> list[Any]:
     def rank(line: Any) -> int:
         pref = (line.params.get("PREF") or ["101"])[0]
         is_pref = "pref" in _types(line)
-        return 0 if is_pref else int(pref) if str(pref).isdigit() else 101
+        return 0 if is_pref else int(pref) if str(pref).isdecimal() else 101
 
     return sorted(lines, key=rank)
 
