@@ -13,7 +13,9 @@ from starlette.exceptions import HTTPException
 from loyalbell.core.messages.content import ContentProblem
 from loyalbell.core.segments.model import RuleProblem
 from loyalbell.core.sequences.plan import PlanProblem
+from loyalbell.services.messages.queries import MessageProblem
 from loyalbell.services.references import InUse
+from loyalbell.services.sequences.drafts import SequenceProblem
 from loyalbell.storage.database import BookBusy, BookDamaged, DiskFull, NotOnFile
 from loyalbell.web.addresses import address_of
 from loyalbell.web.body_limits import TooLarge
@@ -166,6 +168,11 @@ async def not_readable(request: Request, error: Exception) -> Response:
     return _short_or_page(request, "That cannot be read", words, 422)
 
 
+async def said_why(request: Request, error: Exception) -> Response:
+    """What cannot be done now, in the words of what refuses it."""
+    return _short_or_page(request, "That cannot be done", f"{error} Nothing was changed.", 422)
+
+
 async def too_large_a_number(request: Request, error: Exception) -> Response:
     """Beyond 2^63 there is no number of a row."""
     return await not_found_row(request, error)
@@ -184,6 +191,8 @@ HANDLERS: tuple[tuple[type[Exception], Handler], ...] = (
     (PlanProblem, not_readable),
     (RuleProblem, not_readable),
     (ContentProblem, not_readable),
+    (SequenceProblem, said_why),
+    (MessageProblem, said_why),
     (OverflowError, too_large_a_number),
     (BookBusy, busy),
     (DiskFull, no_room),

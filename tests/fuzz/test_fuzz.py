@@ -36,6 +36,8 @@ class OddRequests(PagesCase):
             Odd("GET", "/imports?status=99"),
             Odd("POST", "/sequences/draw"),
             Odd("POST", "/sequences/rail"),
+            Odd("POST", "/sequences/2/archive"),  # people are under way in it
+            Odd("POST", "/messages/proof", [("language", "²"), ("channel", "email")]),
             Odd("POST", "/customers/many", [("act", "bring"), ("person", "²"), ("count", "²")]),
         ):
             self.assertIn(self.asked(odd, csrf), (200, 303, 404, 422), odd)

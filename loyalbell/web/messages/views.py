@@ -4,6 +4,7 @@ import json
 from dataclasses import dataclass
 from typing import Any
 
+from pydantic import ValidationError
 from starlette.datastructures import FormData
 
 from loyalbell.core.messages import content as c
@@ -245,15 +246,20 @@ def content_from(form: FormData) -> c.MessageContent:
 
 
 def writing_from(content: c.MessageContent, form: FormData) -> Writing:
-    """The writing that is turned to: there, or a new one made from that for everyone."""
+    """The writing that is turned to: there, or a new one made from that for everyone. Raises
+    ``ContentProblem``.
+    """
     channel, language = text_of(form, "channel", "email"), text_of(form, "language")
     for writing in content.writings:
         if (writing.channel, writing.language) == (channel, language):
             return writing
     model = content.find(channel)
-    if model is not None:
-        return type(model).model_validate(model.model_dump() | {"language": language})
-    return blank(channel, language, content)
+    try:
+        if model is not None:
+            return type(model).model_validate(model.model_dump() | {"language": language})
+        return blank(channel, language, content)
+    except ValidationError as error:
+        raise c.ContentProblem("There is no such language.") from error
 
 
 def blank(channel: str, language: str, content: c.MessageContent | None = None) -> Writing:

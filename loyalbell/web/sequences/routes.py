@@ -281,7 +281,11 @@ def department(sequence_id: int, context: RequestContext = SignedIn, form: FormD
 
 @router.post("/sequences/{sequence_id:int}/archive")
 def archive(sequence_id: int, context: RequestContext = SignedIn) -> Response:
-    sequence_commands.archive(context.application, sequence_of(context, sequence_id).id, context.by)
+    sequence = sequence_of(context, sequence_id)
+    try:
+        sequence_commands.archive(context.application, sequence.id, context.by)
+    except SequenceProblem as problem:
+        return _editor(context, sequence, sequence.name, draft_of(sequence), str(problem))
     return context.go("/sequences")
 
 
