@@ -33,6 +33,8 @@ class OddRequests(PagesCase):
         for odd in (
             Odd("GET", f"/customers/{2**63}"),
             Odd("GET", "/customers/²"),
+            Odd("GET", "/sender/²"),
+            Odd("POST", "/settings/care", [("silent_departments", "x")]),
             Odd("GET", "/imports?status=99"),
             Odd("POST", "/sequences/draw"),
             Odd("POST", "/sequences/rail"),

@@ -10,8 +10,8 @@ from collections.abc import Callable
 
 from loyalbell.core.messages.merge_fields import TOKEN, escape_around_fields
 
-_LINK = re.compile(r"\[([^\]\n]+)\]\(([^()\s]+(?:\([^()\s]*\)[^()\s]*)*)\)")
-_BOLD = re.compile(r"\*\*(?=\S)(.+?)(?<=\S)\*\*")
+_LINK = re.compile(r"\[([^\[\]\n]+)\]\(([^()\s]+(?:\([^()\s]*\)[^()\s]*)*)\)")
+_BOLD = re.compile(r"\*\*(?=\S)((?:(?!\*\*).)+)(?<=\S)\*\*")
 _SLANTED = re.compile(r"(?<![\w*])\*(?=[^\s*])([^*\n]+?)(?<=[^\s*])\*(?![\w*])")
 _KEPT = re.compile(r"LBFIELD(\d+)X")
 PARAGRAPHS = re.compile(r"\n\s*\n")

@@ -16,7 +16,8 @@ from liquid import BoundTemplate, Environment, RenderContext
 from liquid.exceptions import LiquidError, OutputStreamLimitError, UndefinedError
 from liquid.undefined import StrictDefaultUndefined
 
-TOKEN = re.compile(r"\{\{.*?\}\}|\{%.*?%\}", re.DOTALL)
+# a field that never ends is left where the next begins, so that reading stays linear
+TOKEN = re.compile(r"\{\{(?:(?!\{\{|\}\}).)*\}\}|\{%(?:(?!\{%|%\}).)*%\}", re.DOTALL)
 _LITERAL = re.compile(r"\"[^\"]*\"|'[^']*'")
 _NAME = re.compile(r"^\{\{-?\s*([a-z_][a-z0-9_]*)")
 _LOOPED = re.compile(r"\{%-?\s*for\s+(\w+)\s+in\b|\{%-?\s*(?:assign|capture)\s+(\w+)")

@@ -45,7 +45,11 @@ def waiting(application: Application, token: str) -> str | None:
     """The address that a link stands for, or ``None`` where the link is not the newest one."""
     with application.database.reading() as session:
         check = SenderCheck.load(session)
-    return check.asked if check.token and secrets.compare_digest(check.token, token) else None
+    return (
+        check.asked
+        if check.token and secrets.compare_digest(check.token.encode(), token.encode("utf-8", "replace"))
+        else None
+    )
 
 
 def confirm(application: Application, token: str) -> str | None:

@@ -11,8 +11,8 @@ _SIMPLE = re.compile(r"\{\{\s*([a-z_][a-z0-9_]*(?:\.[a-z]+)?)\s*(?:\|\s*default:
 _KNOWN = {field.name for field in FIELDS}
 OFFER_PARTS = {"code": "code", "terms": "terms", "until": "last day", "url": "page", "name": "benefit"}
 _MARKS = (
-    (re.compile(r"\[([^\]\n]+)\]\(([^()\s]+(?:\([^()\s]*\)[^()\s]*)*)\)"), r'<a data-href="\2">\1</a>'),
-    (re.compile(r"\*\*(?=\S)(.+?)(?<=\S)\*\*"), r"<b>\1</b>"),
+    (re.compile(r"\[([^\[\]\n]+)\]\(([^()\s]+(?:\([^()\s]*\)[^()\s]*)*)\)"), r'<a data-href="\2">\1</a>'),
+    (re.compile(r"\*\*(?=\S)((?:(?!\*\*).)+)(?<=\S)\*\*"), r"<b>\1</b>"),
     (re.compile(r"(?<![\w*])\*(?=[^\s*])([^*\n]+?)(?<=[^\s*])\*(?![\w*])"), r"<i>\1</i>"),
 )
 _HELD = re.compile(r"LBHELD(\d+)X")

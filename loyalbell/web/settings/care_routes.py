@@ -63,7 +63,7 @@ def save_care(context: RequestContext = SignedIn, form: FormData = Form) -> Resp
                 "guard_floor": text_of(form, "guard_floor", "50"),
                 "newcomer_percent": text_of(form, "newcomer_percent", "1"),
                 "silent": [str(one) for one in form.getlist("silent")],
-                "silent_departments": [int(str(one)) for one in form.getlist("silent_departments")],
+                "silent_departments": [str(one) for one in form.getlist("silent_departments")],
             }
         )
     except ValidationError as error:

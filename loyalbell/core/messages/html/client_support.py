@@ -5,6 +5,7 @@ from dataclasses import dataclass
 from html.parser import HTMLParser
 
 from loyalbell.core.messages.html.client_support_data import SUPPORT
+from loyalbell.core.messages.html.unclosed import without_unclosed
 from loyalbell.core.messages.merge_fields import TOKEN
 
 MANY = 0.15
@@ -48,7 +49,7 @@ class _Features(HTMLParser):
 def weak_features(html: str) -> list[Weak]:
     """Those that fail in more than ``MANY`` of the programs, the worst first. From the data of caniemail."""
     seen = _Features()
-    seen.feed(TOKEN.sub("", html))
+    seen.feed(without_unclosed(TOKEN.sub("", html)))
     seen.close()
     found = []
     for slug, words in seen.slugs.items():

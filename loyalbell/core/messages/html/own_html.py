@@ -11,6 +11,7 @@ from html.parser import HTMLParser
 import nh3
 
 from loyalbell.core.messages.html.own_styles import clean_styles, take_out_styles
+from loyalbell.core.messages.html.unclosed import without_unclosed
 from loyalbell.core.messages.merge_fields import TOKEN
 
 TAGS = {
@@ -117,6 +118,8 @@ STYLES = {
     "width",
 }
 _HREF = re.compile(r'(<a\b[^>]*?\shref=")([^"]*)(")', re.IGNORECASE)
+NEAR = 40
+"""Before a field so many signs tell whether it stands in an address."""
 _HELD = re.compile(r"https://field\.invalid/(\d+)/")
 _TEXT_HELD = re.compile(r"LBHELD(\d+)X")
 
@@ -136,10 +139,12 @@ def clean(text: str) -> Cleaned:
 
     def hold(found: re.Match[str]) -> str:
         held.append(found[0])
-        inside = re.search(r'(?:href|src)\s*=\s*["\']?$', found.string[: found.start()], re.IGNORECASE)
+        before = found.string[max(0, found.start() - NEAR) : found.start()]
+        inside = re.search(r'(?:href|src)\s*=\s*["\']?$', before, re.IGNORECASE)
         return f"https://field.invalid/{len(held) - 1}/" if inside else f"LBHELD{len(held) - 1}X"
 
     without, sheets = take_out_styles(text)
+    without = without_unclosed(without)
     styles, lost = clean_styles(sheets, frozenset(STYLES))
     kept = nh3.clean(
         TOKEN.sub(hold, without),
@@ -181,7 +186,7 @@ class _Seen(HTMLParser):
 
 def _seen(text: str) -> _Seen:
     found = _Seen()
-    found.feed(TOKEN.sub("", text))
+    found.feed(without_unclosed(TOKEN.sub("", text)))
     found.close()
     return found
 

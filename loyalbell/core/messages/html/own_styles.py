@@ -15,6 +15,7 @@ from bs4 import BeautifulSoup
 from bs4.element import NavigableString, Tag
 
 from loyalbell.core.messages.contrast import LEAST, LEAST_LARGE, contrast
+from loyalbell.core.messages.html.unclosed import without_unclosed
 
 MOST_RULES = 2_000
 LARGE, LARGE_BOLD = 24.0, 18.66
@@ -100,7 +101,7 @@ def hard_to_read(page: str, sheet: str = "") -> list[HardToRead]:
     """
     rules = list(_simple_rules(sheet))
     found: dict[tuple[str, str], HardToRead] = {}
-    _walk(BeautifulSoup(page, "html.parser"), _Look(), rules, found)
+    _walk(BeautifulSoup(without_unclosed(page), "html.parser"), _Look(), rules, found)
     return sorted(found.values(), key=lambda one: one.ratio)
 
 
