@@ -1,4 +1,4 @@
-"""Tags and fields that never end. Seen: 6 kB of ``<a <a`` took 11 s; what is here is thirty times as long, and
+"""Tags and fields that never end. Seen: 6 kB of ``<a <a`` took 11 s; what is here is thirty times as long and
 would take hours if it were read anew from each opening.
 """
 
