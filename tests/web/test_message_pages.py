@@ -3,7 +3,9 @@
 import io
 import json
 import re
+import struct
 import time
+import zlib
 from concurrent.futures import ThreadPoolExecutor
 
 from PIL import Image
@@ -395,6 +397,16 @@ class OwnPages(SignedInPages):
                 gallery.add_file(self.application, name, b"x", "Ida")
         kept = gallery.add_file(self.application, "Menu.PDF", b"%PDF-1.7", "Ida")
         self.assertEqual((kept.name, kept.kind), ("Menu.PDF", "application/pdf"))
+
+    def test_a_picture_that_says_it_is_enormous_is_refused(self) -> None:
+        """Seen: one of 400 megapixels was an error of the program. The header is as PNG's specification
+        (ISO/IEC 15948) writes it, without the picture.
+        """
+        head = b"IHDR" + struct.pack(">IIBBBBB", 20_000, 20_000, 8, 2, 0, 0, 0)
+        data = b"\x89PNG\r\n\x1a\n" + struct.pack(">I", 13) + head + struct.pack(">I", zlib.crc32(head))
+        data += struct.pack(">I", 0) + b"IDAT" + struct.pack(">I", zlib.crc32(b"IDAT"))
+        with self.assertRaisesRegex(gallery.CannotTake, "too many pixels"):
+            gallery.add_picture(self.application, "big.png", data, "", "Ida")
 
     def test_an_email_in_the_browser(self) -> None:
         token, _ = self.link_token()

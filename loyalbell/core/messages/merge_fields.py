@@ -16,6 +16,8 @@ from liquid import BoundTemplate, Environment, RenderContext
 from liquid.exceptions import LiquidError, OutputStreamLimitError, UndefinedError
 from liquid.undefined import StrictDefaultUndefined
 
+from loyalbell.core.messages.filter_limits import MOST_OUTPUT, limit_filters
+
 # a field that never ends is left where the next begins, so that reading stays linear
 TOKEN = re.compile(r"\{\{(?:(?!\{\{|\}\}).)*\}\}|\{%(?:(?!\{%|%\}).)*%\}", re.DOTALL)
 _LITERAL = re.compile(r"\"[^\"]*\"|'[^']*'")
@@ -111,10 +113,6 @@ OWN = "own_"
 OF_THE_SHOP = frozenset({"shop_phone", "booking_url", "review_url"})
 
 
-MOST_OUTPUT = 1_000_000
-"""Characters that one text may grow to."""
-
-
 class FieldProblem(Exception):
     """A text that cannot be filled, said in words for the person who wrote it."""
 
@@ -150,6 +148,10 @@ class _Limited(Environment):
     context_depth_limit = 20
     loop_iteration_limit = 10_000
     local_namespace_limit = MOST_OUTPUT
+
+    def setup_tags_and_filters(self, *, extra: bool = False) -> None:
+        super().setup_tags_and_filters(extra=extra)
+        limit_filters(self)
 
 
 class _Looping(_Limited):

@@ -66,7 +66,9 @@ def add_picture(application: Application, name: str, data: bytes, alt: str, by: 
             if picture.width * picture.height > MOST_PIXELS:
                 raise CannotTake("This picture has too many pixels. Make it smaller first.")
             made, width, height = _ready(picture, data)
-    except (UnidentifiedImageError, OSError, SyntaxError) as error:
+    except Image.DecompressionBombError as error:
+        raise CannotTake("This picture has too many pixels. Make it smaller first.") from error
+    except (UnidentifiedImageError, OSError, SyntaxError, ValueError) as error:
         raise CannotTake("This file is not a picture that can be read.") from error
     row = GalleryPicture(
         token=secrets.token_urlsafe(12),
