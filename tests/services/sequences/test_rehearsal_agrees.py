@@ -4,7 +4,9 @@ happen.
 
 from collections import Counter
 from datetime import UTC, datetime, timedelta
+from itertools import count
 from typing import Any
+from unittest.mock import patch
 
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
@@ -35,7 +37,6 @@ PEOPLE, DAYS = 4, 24
 HOUR = 3_600
 QUARTER = 900
 START = int(NOW.timestamp())
-IDS = iter(range(10**9))
 DISTURBANCES = ("silenced", "paused", "held", "put off", "off")
 
 
@@ -229,11 +230,12 @@ LIMITS = st.sampled_from(
 
 
 def named(plan: dict[str, Any]) -> Plan:
-    """With an identity for each step."""
+    """With an identity for each step, the same whenever the same plan is drawn: arms are drawn by them."""
+    ids = count()
 
     def name(steps_: list[dict[str, Any]]) -> None:
         for one in steps_:
-            one["id"] = f"s{next(IDS)}"
+            one["id"] = f"s{next(ids)}"
             for arm in one.get("arms", ()):
                 name(arm.get("steps", []))
             name(one.get("otherwise", []))
@@ -255,8 +257,13 @@ class AgreeTest(SequenceCase):
         for at in range(PEOPLE):
             self.add_person(f"p{at}@example.com")
         self.letter()
+        self.keys = count()
+        fixed = patch("loyalbell.services.sequences.commands.new_key", lambda: f"key {next(self.keys)}")
+        fixed.start()
+        self.addCleanup(fixed.stop)
 
     def clear(self) -> None:
+        self.keys = count()
         with self.application.database.transaction() as session:
             for table in (Delivery, Enrolment, schema.SequenceVersion, schema.Sequence, Order):
                 session.execute(delete(table))
