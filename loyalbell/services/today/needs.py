@@ -220,9 +220,10 @@ def _import_need(run: ImportRun) -> Need:
     link = f"/imports/{run.id}"
     if run.state == "failed":
         return Need(f"{run.filename} was not imported", run.problem or "", link, "Look", True)
-    state = "were left out" if run.state == "done" else "would be refused"
+    one = run.refused == 1
+    state = ("was left out" if one else "were left out") if run.state == "done" else "would be refused"
     return Need(
-        f"{run.refused:,} rows of {run.filename} {state}",
+        f"{run.refused:,} {'row' if one else 'rows'} of {run.filename} {state}",
         "Download them, fix them, and import them again.",
         link,
         "Look",
