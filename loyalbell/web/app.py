@@ -14,6 +14,7 @@ from loyalbell.storage.database import PATIENCE
 from loyalbell.web import errors, watching_routes
 from loyalbell.web.accounts import routes as accounts_routes
 from loyalbell.web.api.app import create_api
+from loyalbell.web.api.limits import RateLimit
 from loyalbell.web.body_limits import BodyLimit
 from loyalbell.web.campaigns import calendar_routes
 from loyalbell.web.campaigns import routes as campaigns_routes
@@ -54,6 +55,8 @@ MAIL_POLICY = (
 )
 
 PAGE_SECONDS = 8.0
+SIGN_UPS_AN_HOUR = 20
+"""From one place; a tablet at the till stays below."""
 Next = Callable[[Request], Awaitable[Response]]
 
 
@@ -112,6 +115,7 @@ def create_app(
     app.state.application, app.state.heartbeat, app.state.demo = application, heartbeat, demo
     app.state.drafts, app.state.metrics_token = Drafts(), metrics_token
     app.state.failed_sign_ins = FailedSignIns()
+    app.state.sign_ups = RateLimit(SIGN_UPS_AN_HOUR, SIGN_UPS_AN_HOUR / 3_600)
     app.mount("/static", VersionedFiles(), name="static")
     for area in AREAS:
         app.include_router(area.router)

@@ -8,8 +8,8 @@ from collections.abc import Awaitable, Callable, Iterator
 from sqlalchemy import func, select
 
 from loyalbell.services.accounts.failed_sign_ins import OF_SOURCE, TOGETHER, FailedSignIns
-from loyalbell.storage.schema import LogEntry, Session
-from loyalbell.web.app import create_app
+from loyalbell.storage.schema import LogEntry, Session, SignUp
+from loyalbell.web.app import SIGN_UPS_AN_HOUR, create_app
 from loyalbell.web.body_limits import LIMITS, MEGABYTE, OTHERWISE, BodyLimit, TooLarge, limit_of
 from tests.support import ApplicationCase
 from tests.web.client import PageClient
@@ -120,6 +120,15 @@ class SignedOut(ApplicationCase):
         self.assertEqual({(one.by, one.detail["source"]) for one in tried}, {(IDA, "testclient")})
         now[0] += 900
         self.assertIn(f"{len(tried)} wrong passwords for {IDA}", self.sign_in(RIGHT).text)
+
+    def test_one_place_cannot_sign_up_the_whole_town(self) -> None:
+        """Seen: 60 sign-ups in a row from one place were 60 mails."""
+        for at in range(SIGN_UPS_AN_HOUR + 5):
+            self.client.post("/sign-up", data={"email": f"somebody{at}@example.org"})
+        self.assertEqual(self.rows(SignUp), SIGN_UPS_AN_HOUR)
+        german = {"Accept-Language": "de"}
+        answer = self.client.post("/sign-up", data={"email": "one.more@example.org"}, headers=german)
+        self.assertIn("zu viele angemeldet", answer.text)
 
     def test_looking_at_the_sign_in_page_writes_nothing(self) -> None:
         """Seen: 100 visits, 100 sessions in the book."""

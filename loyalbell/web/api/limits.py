@@ -1,10 +1,12 @@
 """How much a program may ask for: a bucket of requests a token, filled steadily."""
 
 import time
-from collections.abc import Callable
+from collections import OrderedDict
+from collections.abc import Callable, Hashable
 from threading import Lock
 
 BURST, PER_SECOND = 120, 20.0
+MOST_KEPT = 10_000
 
 
 class RateLimit:
@@ -15,15 +17,17 @@ class RateLimit:
     ) -> None:
         self.burst, self.per_second, self.clock = burst, per_second, clock
         self._lock = Lock()
-        self._held: dict[int, tuple[float, float]] = {}
+        self._held: OrderedDict[Hashable, tuple[float, float]] = OrderedDict()
 
-    def take(self, token_id: int) -> float:
+    def take(self, who: Hashable) -> float:
         with self._lock:
             now = self.clock()
-            left, at = self._held.get(token_id, (float(self.burst), now))
+            while len(self._held) > MOST_KEPT:
+                self._held.popitem(last=False)
+            left, at = self._held.get(who, (float(self.burst), now))
             left = min(float(self.burst), left + (now - at) * self.per_second)
             if left < 1:
-                self._held[token_id] = (left, now)
+                self._held[who] = (left, now)
                 return (1 - left) / self.per_second
-            self._held[token_id] = (left - 1, now)
+            self._held[who] = (left - 1, now)
             return 0.0

@@ -20,6 +20,7 @@ from loyalbell.web.public.pages import page as _page
 from loyalbell.web.request import Form, NotFound, application_of
 
 router = APIRouter()
+TOO_MANY = "Too many people signed up from here within an hour. Try again later."
 
 
 @router.get("/preferences/{token}")
@@ -113,6 +114,8 @@ def sign_up(request: Request, form: FormData = Form) -> Response:
     if given.get("website"):  # a field that people do not see and machines fill in
         return _sign_up(request, given, asked=True)
     try:
+        if request.app.state.sign_ups.take(request.client.host if request.client else ""):
+            raise NotTaken(TOO_MANY)
         language = language_for(None, request.headers.get("accept-language", ""))
         signing_up.sign_up(application_of(request), given, lists_of(form), language)
     except NotTaken as problem:
