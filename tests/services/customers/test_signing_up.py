@@ -1,12 +1,14 @@
 """Who is asked whether they want mail: bounded, without a word that was typed; till then a refusal stays."""
 
+from datetime import timedelta
+
 from sqlalchemy import func, select
 
 from loyalbell.services.customers import confirmation_mail, erasure, signing_up
 from loyalbell.services.replies import inbound
 from loyalbell.services.scheduler import tick
 from loyalbell.storage.consent import consent_now
-from loyalbell.storage.schema import ConsentEntry, Person, SignUp, Suppression
+from loyalbell.storage.schema import ConsentEntry, Person, Shop, SignUp, Suppression
 from tests.support import NOW, ApplicationCase, FakeSender
 
 START = "From: Ann <ann@example.com>\r\nMessage-ID: <{0}@x>\r\nSubject: hi\r\n\r\nSTART\r\n"
@@ -51,6 +53,43 @@ class SigningUpTest(ApplicationCase):
         self.assertEqual(self.asked(), ["ann@example.com"])  # once an hour
         self.assertTrue(signing_up.confirm(self.application, self.token()))
         self.assertEqual(self.said(), "agreed")
+
+    def test_a_link_is_too_old_after_a_fortnight_and_pressed_again_undoes_no_refusal(self) -> None:
+        self.sign_up("ann@example.com")
+        token = self.token()
+        self.assertTrue(signing_up.confirm(self.application, token))
+        with self.application.database.transaction() as session:
+            session.add(
+                ConsentEntry(
+                    person_id=self.ann,
+                    channel="email",
+                    state="refused",
+                    at=self.clock.now() + timedelta(minutes=1),
+                    source="a page",
+                )
+            )
+        self.clock.move_on(timedelta(minutes=2))
+        self.assertTrue(signing_up.confirm(self.application, token))
+        self.assertEqual(self.said(), "refused")
+        self.clock.move_on(signing_up.BETWEEN)
+        self.sign_up("bo@example.org")
+        self.clock.move_on(timedelta(days=signing_up.CONFIRM_DAYS, minutes=1))
+        self.assertIs(signing_up.confirm(self.application, self.token()), False)
+
+    def test_while_everything_is_silent_nobody_is_asked(self) -> None:
+        self.sign_up("bo@example.org")
+        with self.application.database.transaction() as session:
+            session.get_one(Shop, 1).ringing = False
+        self.assertEqual(confirmation_mail.send_due(self.application, self.sender), 0)
+        self.assertEqual(self.sender.handed, [])
+
+    def test_start_from_somebody_who_had_not_refused_asks_nobody(self) -> None:
+        self.sign_up("ann@example.com")
+        signing_up.confirm(self.application, self.token())
+        self.clock.move_on(signing_up.BETWEEN)
+        inbound.take_mail(self.application, ["reply@in.shop.example"], START.format(4).encode())
+        with self.application.database.reading() as session:
+            self.assertEqual(session.scalar(select(func.count()).select_from(SignUp)), 1)
 
     def test_start_from_somebody_who_is_not_on_file_asks_nobody(self) -> None:
         raw = START.format(3).replace("ann@", "nobody@").encode()
