@@ -121,6 +121,11 @@ class SignedOut(ApplicationCase):
         now[0] += 900
         self.assertIn(f"{len(tried)} wrong passwords for {IDA}", self.sign_in(RIGHT).text)
 
+    def test_who_signs_in_begins_anew(self) -> None:
+        for _ in range(2):
+            self.assertEqual([self.sign_in("wrong").status_code for _ in range(4)], [422] * 4)
+            self.assertEqual(self.sign_in(RIGHT).url.path, "/")
+
     def test_one_place_cannot_sign_up_the_whole_town(self) -> None:
         """Seen: 60 sign-ups in a row from one place were 60 mails."""
         for at in range(SIGN_UPS_AN_HOUR + 5):

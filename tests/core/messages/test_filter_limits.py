@@ -1,5 +1,6 @@
 """Filters of fields, chained. Seen: a line of them made 133 MB of text."""
 
+import tracemalloc
 import unittest
 
 from loyalbell.core.messages.filter_limits import MOST_OUTPUT
@@ -19,6 +20,14 @@ class FilterLimitsTest(unittest.TestCase):
         ):
             with self.subTest(text[:40]), self.assertRaisesRegex(FieldProblem, "too long"):
                 fill(text, {"a": "aaaa", "b": LONG})
+
+    def test_it_is_refused_before_the_memory_is_taken(self) -> None:
+        tracemalloc.start()
+        self.addCleanup(tracemalloc.stop)
+        for text in ('{{ b | replace: "", b }}', '{{ b | split: "" | join: b }}'):
+            with self.assertRaises(FieldProblem):
+                fill(text, {"b": LONG})
+        self.assertLess(tracemalloc.get_traced_memory()[1], 2 * MOST_OUTPUT)
 
     def test_ordinary_ones_are_as_they_were(self) -> None:
         for text, said in (

@@ -94,8 +94,16 @@ class IncomingMailTest(unittest.TestCase):
                 self.assertIsNone(read_report(raw))
 
     def test_only_the_beginning_is_read(self) -> None:
-        late = TEXT + b"x" * MOST_BYTES + b" STOP"
-        self.assertNotIn("STOP", read_mail(late).words)
+        """A part that begins behind the bound is not seen, though few words stand before it."""
+        head = b"From: ann@example.com\r\nContent-Type: multipart/mixed; boundary=b\r\n\r\n--b\r\n"
+        filler = b"Content-Type: image/png\r\n\r\n" + b"x\r\n" * (MOST_BYTES // 3) + b"--b\r\n"
+        late = head + filler + b"Content-Type: text/plain\r\n\r\nSTOP\r\n--b--\r\n"
+        self.assertEqual(read_mail(late).words, "")
+
+    def test_an_alphabet_that_is_not_of_mail_is_not_read_as_one(self) -> None:
+        """``punycode`` is a codec of the language that takes seconds; RFC 2978 knows no such charset."""
+        mail = TEXT.replace(b"utf-8", b"punycode") + b"Mnchen-3ya"
+        self.assertEqual(read_mail(mail).words, "Mnchen-3ya")
 
 
 if __name__ == "__main__":
