@@ -20,7 +20,8 @@ from loyalbell.demo.people import MadeUp, make_people
 from loyalbell.demo.sequences import add_sequences
 from loyalbell.demo.simulated_purchases import write_purchases_to_come
 from loyalbell.demo.vocabulary import CATALOGUE, DEPARTMENTS
-from loyalbell.services.accounts.sessions import hash_password
+from loyalbell.services.accounts.passwords import hash_password
+from loyalbell.services.accounts.permissions import Role
 from loyalbell.services.application import Application
 from loyalbell.services.settings.channels import SenderCheck
 from loyalbell.storage.schema import (
@@ -43,6 +44,12 @@ ZONE = "America/New_York"
 FIRST_DAY = date(2023, 5, 1)
 NOW = datetime(2026, 5, 12, 13, 40, tzinfo=UTC)
 OWNER = ("Ida Marsh", "ida@otterby.example", "otter-bell")
+OTHERS = (
+    ("Theo Lind", "theo@otterby.example", Role.MARKETER),
+    ("Bea Hollis", "bea@otterby.example", Role.FRONT_DESK),
+    ("Omar Vance", "omar@otterby.example", Role.VIEWER),
+)
+"""Who else works there, with the same password."""
 SIGN_UP_WORDING = "Yes, tell me about offers and reminders from Otterby Pet House."
 
 
@@ -101,7 +108,10 @@ def _shop(session: Session) -> None:
     )
     SenderCheck(confirmed="hello@otterby.example").save(session)
     name, email, password = OWNER
-    session.add(User(name=name, email=email, password_hash=hash_password(password), role="owner"))
+    kept = hash_password(password)
+    session.add(User(name=name, email=email, password_hash=kept, role=Role.OWNER))
+    for name, email, role in OTHERS:
+        session.add(User(name=name, email=email, password_hash=kept, role=role))
 
 
 def _catalogue(session: Session) -> None:

@@ -1,6 +1,7 @@
 """What every act needs: the book, the clock, the ledger and the jobs under way."""
 
 from collections import Counter
+from contextvars import ContextVar
 from pathlib import Path
 from threading import Lock
 from typing import Any, TypeVar
@@ -12,11 +13,12 @@ from loyalbell.services.background_work import BackgroundResults, Jobs, LatestRe
 from loyalbell.services.clock import Clock, clock_for
 from loyalbell.services.give_way import PagesUnderWay
 from loyalbell.services.response_queue import ResponseQueue
-from loyalbell.storage import backup_file
+from loyalbell.storage import backup_file, log_chain
 from loyalbell.storage.backup_file import BackupProblem
 from loyalbell.storage.database import Database
 from loyalbell.storage.opening import BookProblem
-from loyalbell.storage.schema import Base, LogEntry, Shop
+from loyalbell.storage.schema import Base, Shop
+from loyalbell.storage.secret_box import SecretBox
 from loyalbell.storage.snapshot_cache import SnapshotCache
 
 
@@ -28,6 +30,8 @@ def put_away(book: Path, revision: str) -> None:
         raise BookProblem(f"{book} is not brought up to date from step {revision}: {problem}") from problem
 
 
+FROM_WHERE: ContextVar[str] = ContextVar("from where", default="")
+"""The address that asks, for the log; empty for what the program does by itself."""
 UnitOfWork = Session
 """The writing transaction that an act is part of; pages and commands only hand it on."""
 Row = TypeVar("Row", bound=Base)
@@ -55,6 +59,10 @@ class Application:
     def data(self) -> Path:
         return self.database.data
 
+    @property
+    def secrets(self) -> SecretBox:
+        return self.database.secrets
+
     def snapshot(self) -> HistorySnapshot:
         return self._snapshots.current()
 
@@ -81,7 +89,7 @@ class Application:
 
     def note(self, session: Session, by: str, act: str, **detail: object) -> None:
         """Writes one line of the log in the caller's transaction."""
-        session.add(LogEntry(at=self.clock.now(), by=by, act=act, detail=detail))
+        log_chain.add(session, self.clock.now(), by, act, detail, FROM_WHERE.get())
 
     def close(self) -> None:
         self.database.close()

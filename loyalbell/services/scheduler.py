@@ -8,6 +8,7 @@ import structlog
 
 from loyalbell.channels.sender import Sender
 from loyalbell.core.channels import CHANNELS
+from loyalbell.services import retention
 from loyalbell.services.application import Application
 from loyalbell.services.backups.commands import BackupClock
 from loyalbell.services.campaigns import commands as campaign_commands
@@ -20,6 +21,7 @@ from loyalbell.services.imports.watched_folder import LOOK_EVERY, Watcher
 from loyalbell.services.integrations import webhook_outbox
 from loyalbell.services.sequences import publishing
 from loyalbell.services.sequences.runner import SequenceRunner
+from loyalbell.services.settings import secrets_at_rest
 from loyalbell.services.today import summary_mail
 from loyalbell.storage import change_log
 
@@ -93,6 +95,7 @@ class Heartbeat:
         """Raises ``AlreadyTicking``. Asks no network: that is done by the threads, after the pages are up."""
         self._lease.take()
         self._lease.keep_renewing()
+        secrets_at_rest.look_after(self.application)
         import_commands.mend_after_stop(self.application)
         self.application.responses.is_served = True
         for thread in self._threads:
@@ -129,6 +132,7 @@ class Heartbeat:
             if time.monotonic() - tidied >= TIDY_SECONDS:
                 with self.application.database.transaction() as session:
                     change_log.shorten(session)
+                retention.tidy(self.application)
                 tidied = time.monotonic()
             began = time.monotonic()
             if is_room(self.application) and plan_due(self.application, self.ringing):

@@ -6,14 +6,16 @@ from contextlib import contextmanager
 from contextvars import ContextVar
 from pathlib import Path
 from threading import local
+from typing import Any
 
 from sqlalchemy import Engine, create_engine, event
 from sqlalchemy.engine.interfaces import DBAPIConnection
 from sqlalchemy.exc import DatabaseError, NoResultFound
 from sqlalchemy.orm import Session
 
-from loyalbell.storage import change_log, change_tracking, opening
+from loyalbell.storage import change_log, change_tracking, log_chain, opening
 from loyalbell.storage.opening import BUSY_SECONDS
+from loyalbell.storage.secret_box import SECRETS, SecretBox
 from loyalbell.storage.writer_turn import WriterTurn
 
 BOOK_FILE = "book.sqlite3"
@@ -91,12 +93,17 @@ class Database:
         opening.prepare(self.path, put_away)
         self.engine = engine_for(self.path)
         self.turn = WriterTurn()
+        self.secrets = SecretBox(data)
         self._mine = local()
 
     @property
     def is_writing(self) -> bool:
         """Whether this thread is within a transaction."""
         return getattr(self._mine, "session", None) is not None
+
+    def _info(self) -> dict[Any, Any]:
+        """What every session carries: the box that opens sealed passwords and keys."""
+        return {SECRETS: self.secrets}
 
     @contextmanager
     def reading(self) -> Iterator[Session]:
@@ -107,10 +114,16 @@ class Database:
         """
         own: Session | None = getattr(self._mine, "session", None)
         if own is not None:
-            with Session(bind=own.connection(), expire_on_commit=False) as session, _in_our_words():
+            with (
+                Session(bind=own.connection(), expire_on_commit=False, info=self._info()) as session,
+                _in_our_words(),
+            ):
                 yield session
             return
-        with Session(self.engine, expire_on_commit=False) as session, _in_our_words():
+        with (
+            Session(self.engine, expire_on_commit=False, info=self._info()) as session,
+            _in_our_words(),
+        ):
             session.connection().exec_driver_sql("BEGIN")
             try:
                 yield session
@@ -131,7 +144,7 @@ class Database:
         try:
             with (
                 _in_our_words(),
-                Session(self.engine, expire_on_commit=False) as session,
+                Session(self.engine, expire_on_commit=False, info=self._info()) as session,
                 self._writing(session),
             ):
                 yield session
@@ -157,6 +170,7 @@ class Database:
                 pass
             connection.exec_driver_sql("BEGIN IMMEDIATE")
             self._mine.session = session
+            log_chain.forget_tail(session)
 
     @contextmanager
     def _writing(self, session: Session) -> Iterator[None]:

@@ -7,11 +7,12 @@ from fastapi.responses import Response
 from starlette.types import ASGIApp, Receive, Scope, Send
 
 from loyalbell.services.accounts.failed_sign_ins import FailedSignIns
-from loyalbell.services.application import Application
+from loyalbell.services.application import FROM_WHERE, Application
 from loyalbell.services.give_way import MAY_BE_OLD
 from loyalbell.services.scheduler import Heartbeat
 from loyalbell.storage.database import PATIENCE
 from loyalbell.web import errors, watching_routes
+from loyalbell.web.accounts import joining_routes, own_routes, people_routes
 from loyalbell.web.accounts import routes as accounts_routes
 from loyalbell.web.api.app import create_api
 from loyalbell.web.api.limits import RateLimit
@@ -40,7 +41,14 @@ from loyalbell.web.segments import membership_change_routes, pasted_routes
 from loyalbell.web.segments import routes as segments_routes
 from loyalbell.web.sequences import held_batch_routes, live_routes, rehearsal_routes, test_run_routes
 from loyalbell.web.sequences import routes as sequences_routes
-from loyalbell.web.settings import care_routes, channel_routes, counting_routes, machine_routes, place_routes
+from loyalbell.web.settings import (
+    care_routes,
+    channel_routes,
+    counting_routes,
+    log_routes,
+    machine_routes,
+    place_routes,
+)
 from loyalbell.web.settings import routes as settings_routes
 from loyalbell.web.static_files import VersionedFiles
 from loyalbell.web.today import routes as today_routes
@@ -57,6 +65,8 @@ MAIL_POLICY = (
 PAGE_SECONDS = 8.0
 SIGN_UPS_AN_HOUR = 20
 """From one place; a tablet at the till stays below."""
+FORGOTTEN_AN_HOUR = 10
+"""Links for a new password, from one place."""
 Next = Callable[[Request], Awaitable[Response]]
 
 
@@ -65,6 +75,9 @@ AREAS = (
     mail_link_routes,
     callback_routes,
     accounts_routes,
+    joining_routes,
+    own_routes,
+    people_routes,
     today_routes,
     customers_routes,
     profile_routes,
@@ -95,6 +108,7 @@ AREAS = (
     results_routes,
     campaign_results_routes,
     settings_routes,
+    log_routes,
     place_routes,
     integrations_routes,
     offers_routes,
@@ -115,6 +129,7 @@ def create_app(
     app.state.application, app.state.heartbeat, app.state.demo = application, heartbeat, demo
     app.state.drafts, app.state.metrics_token = Drafts(), metrics_token
     app.state.failed_sign_ins = FailedSignIns()
+    app.state.forgotten = RateLimit(FORGOTTEN_AN_HOUR, FORGOTTEN_AN_HOUR / 3_600)
     app.state.sign_ups = RateLimit(SIGN_UPS_AN_HOUR, SIGN_UPS_AN_HOUR / 3_600)
     app.mount("/static", VersionedFiles(), name="static")
     for area in AREAS:
@@ -143,6 +158,7 @@ class SomebodyWaits:
             await self.app(scope, receive, send)
             return
         PATIENCE.set(PAGE_SECONDS)
+        FROM_WHERE.set(scope["client"][0] if scope.get("client") else "")
         only_reads = scope["method"] in ("GET", "HEAD")
         MAY_BE_OLD.set(self.application.is_ticking and only_reads)
         with self.application.pages.one():

@@ -34,7 +34,7 @@ LIMITS = (
     _limit(r"/callbacks/.*", MEGABYTE // 10),
     # what anybody can reach without signing in
     _limit(
-        r"/(sign-in|sign-up|first-day|(confirm|preferences|keep|u|sender|l|o|offer|view)(/.*)?)",
+        r"/(sign-up|first-day|forgotten|(sign-in|join|confirm|preferences|keep|u|sender|l|o|offer|view)(/.*)?)",
         MEGABYTE // 5,
     ),
 )

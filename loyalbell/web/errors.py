@@ -22,6 +22,7 @@ from loyalbell.web.body_limits import TooLarge
 from loyalbell.web.formatting import Formatter
 from loyalbell.web.request import (
     BadToken,
+    NotAllowed,
     NotFound,
     SignInFirst,
     TooManyFiles,
@@ -65,6 +66,17 @@ async def bad_token(request: Request, error: Exception) -> Response:
         " repeat."
     )
     return _plain_page(request, "This page is out of date", words, 403)
+
+
+async def not_allowed(request: Request, error: Exception) -> Response:
+    """What one's role does not include; whoever opens the start page is led to their own."""
+    words = f"{error} " if str(error) else ""
+    return _short_or_page(
+        request,
+        "That is not among your tasks",
+        f"{words}Your role here does not include this. Nothing was changed. If you need it, ask the owner.",
+        403,
+    )
 
 
 async def not_found(request: Request, error: Exception) -> Response:
@@ -181,6 +193,7 @@ async def too_large_a_number(request: Request, error: Exception) -> Response:
 Handler = Callable[[Request, Exception], Awaitable[Response]]
 HANDLERS: tuple[tuple[type[Exception], Handler], ...] = (
     (SignInFirst, sign_in_first),
+    (NotAllowed, not_allowed),
     (BadToken, bad_token),
     (TooManyFiles, too_many_files),
     (TooLarge, too_large),

@@ -13,14 +13,17 @@ from starlette.datastructures import FormData
 from starlette.exceptions import HTTPException
 
 from loyalbell import __version__
+from loyalbell.channels.smtp import SmtpSender
 from loyalbell.core.channels import CHANNELS
 from loyalbell.core.sequences.score import parted
-from loyalbell.services.accounts import sessions
+from loyalbell.services.accounts import departments, sessions
+from loyalbell.services.accounts.permissions import Permission, Role, may
 from loyalbell.services.accounts.sessions import Visitor
 from loyalbell.services.application import Application
 from loyalbell.services.clock import DemoClock
+from loyalbell.services.delivery.senders import ShopSender
 from loyalbell.services.replies import inbox
-from loyalbell.web import formatting
+from loyalbell.web import formatting, permissions
 from loyalbell.web.body_limits import limit_of
 from loyalbell.web.page_help import help_for
 from loyalbell.web.static_files import VersionedAddresses
@@ -29,6 +32,29 @@ COOKIE = "loyal_bell"
 LOOK_COOKIE, LOOKS = "loyal_bell_look", ("light", "dark")
 WEB = Path(__file__).parent
 
+MENU = (
+    ("/guide", "Getting started"),
+    ("/handbook", "The guide"),
+    ("/imports", "Imports and downloads"),
+    ("/catalogue", "Catalogue"),
+    ("/duplicates", "Duplicates"),
+    ("/fields", "Fields and dates"),
+    ("/offers", "Offers"),
+    ("/till", "Till"),
+    ("/other-programs", "Other programs"),
+    ("/settings", "Settings"),
+    ("/settings/channels", "Channels"),
+    ("/settings/care", "Care"),
+    ("/settings/results", "How results are counted"),
+    ("/people", "People"),
+    ("/settings/retention", "How long things are kept"),
+    ("/settings/backups", "Backups"),
+    ("/settings/health", "Health"),
+    ("/held", "Held"),
+    ("/log", "Log"),
+)
+"""Under the shop’s name; each sees what the own role includes."""
+POST_ROOM = ("/post-room", "Post room")
 AREAS = (
     ("today", "Today", "/", "t"),
     ("customers", "Customers", "/customers", "c"),
@@ -92,6 +118,10 @@ class SignInFirst(Exception):
     """Nobody is signed in, or the session has run out."""
 
 
+class NotAllowed(Exception):
+    """The role of who asks does not include this; the argument says more, where there is more to say."""
+
+
 class BadToken(Exception):
     """A write that did not come from one of our own pages."""
 
@@ -120,10 +150,31 @@ class RequestContext:
     def user_id(self) -> int:
         return self.visitor.user_id or 0
 
+    def may(self, permission: Permission) -> bool:
+        return may(self.visitor.role, permission)
+
+    def may_go(self, path: str, method: str = "GET") -> bool:
+        return permissions.may_go(self.visitor.role, path, method)
+
+    @property
+    def sender(self) -> ShopSender:
+        """For mails of the program itself."""
+        return ShopSender(self.application, SmtpSender)
+
+    def note(self, act: str, **detail: object) -> None:
+        """A line of the log for what only reads, such as a download."""
+        with self.application.database.transaction() as session:
+            self.application.note(session, self.by, act, **detail)
+
     def page(self, template: str, area: str, status: int = 200, **values: Any) -> HTMLResponse:
         return HTMLResponse(self.piece(template, area=area, **values), status_code=status)
 
     def piece(self, template: str, **values: Any) -> str:
+        made = self._rendered(template, values)
+        known = self.visitor.role
+        return made if known in (None, Role.OWNER) else permissions.without_dead_ends(known, made)
+
+    def _rendered(self, template: str, values: Mapping[str, Any]) -> str:
         shop, now = self.application.shop(), self.application.clock.now()
         return render(
             template,
@@ -132,15 +183,22 @@ class RequestContext:
                 "now": now,
                 "say": formatting.Formatter(shop, now),
                 "visitor": self.visitor,
-                "demo": isinstance(self.application.clock, DemoClock),
+                "may_go": self.may_go,
+                "menu": (*MENU[:8], POST_ROOM, *MENU[8:]) if self._is_demo else MENU,
+                "sees_names": self.may(Permission.CUSTOMERS),
+                "demo": self._is_demo,
                 "path": self.request.url.path,
                 "theme": theme_of(self.request),
                 "help": help_for(self.request.url.path.removeprefix(self.request.scope.get("root_path", ""))),
                 "replies_waiting": self._replies_waiting(),
                 "moving": self._moving(),
             }
-            | values,
+            | dict(values),
         )
+
+    @property
+    def _is_demo(self) -> bool:
+        return isinstance(self.application.clock, DemoClock)
 
     def _replies_waiting(self) -> int:
         return inbox.how_many_wait(self.application)
@@ -199,14 +257,26 @@ async def signed_in(request: Request) -> AsyncIterator[RequestContext]:
     """A signed-in visit; writes must carry the session's token. Raises ``SignInFirst``, ``BadToken``."""
     application = application_of(request)
     visitor = sessions.find_session(application, request.cookies.get(COOKIE))
-    if visitor is None or visitor.user_id is None:
+    if visitor is None:
         raise SignInFirst
+    path = request.url.path.removeprefix(request.scope.get("root_path", ""))
+    if permissions.needed(request.method, path) is None:
+        raise NotFound("Nothing is at this address.")
+    if not permissions.may_go(visitor.role, path, request.method):
+        raise NotAllowed
+    check_departments(application, visitor, path, request.method)
     if request.method not in ("GET", "HEAD"):
         await check_token(request, visitor)
     try:
         yield RequestContext(request, application, visitor)
     finally:
         await request.close()
+
+
+def check_departments(application: Application, visitor: Visitor, path: str, method: str) -> None:
+    """Who is bound to departments changes only the sequences of those. Raises ``NotAllowed``."""
+    if method == "POST" and departments.is_out_of_bounds(application, visitor.departments, path):
+        raise NotAllowed("It belongs to another department than yours.")
 
 
 async def check_token(request: Request, visitor: Visitor) -> None:

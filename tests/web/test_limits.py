@@ -117,7 +117,7 @@ class SignedOut(ApplicationCase):
             self.sign_in("wrong")
         with self.application.database.reading() as session:
             tried = session.scalars(select(LogEntry).where(LogEntry.act == "failed to sign in")).all()
-        self.assertEqual({(one.by, one.detail["source"]) for one in tried}, {(IDA, "testclient")})
+        self.assertEqual({(one.by, one.source) for one in tried}, {(IDA, "testclient")})
         now[0] += 900
         self.assertIn(f"{len(tried)} wrong passwords for {IDA}", self.sign_in(RIGHT).text)
 

@@ -36,9 +36,9 @@ class WebhookSettings(SettingsGroup):
 
 def add_webhook(
     application: Application, url: str, kinds: Sequence[str], by: str, inside: bool = False
-) -> int:
-    """Returns its id; the secret is made here. ``inside`` says that the address is in our own network and may
-    be called. Raises ``CannotKeepWebhook``.
+) -> tuple[int, str]:
+    """Returns its id and its secret, which is made here and shown only now. ``inside`` says that the address
+    is in our own network and may be called. Raises ``CannotKeepWebhook``.
     """
     url = url.strip()
     try:
@@ -59,14 +59,31 @@ def add_webhook(
     if not chosen:
         raise CannotKeepWebhook("Choose at least one thing to be told about.")
     with application.database.transaction() as session:
-        webhook = Webhook(url=url, secret=new_secret(), kinds=chosen, made_at=application.clock.now(), by=by)
+        secret = new_secret()
+        webhook = Webhook(
+            url=url,
+            secret=application.secrets.seal(secret),
+            kinds=chosen,
+            made_at=application.clock.now(),
+            by=by,
+        )
         session.add(webhook)
         session.flush()
         if inside:
             settings = WebhookSettings.load(session)
             WebhookSettings(inside=sorted({*settings.inside, host})).save(session)
         application.note(session, by, "added a webhook", url=url, inside=inside)
-        return webhook.id
+        return webhook.id, secret
+
+
+def renew_secret(application: Application, webhook_id: int, by: str) -> str:
+    """Another secret, for one that was lost or seen; the old one signs nothing any more."""
+    secret = new_secret()
+    with application.database.transaction() as session:
+        webhook = session.get_one(Webhook, webhook_id)
+        webhook.secret = application.secrets.seal(secret)
+        application.note(session, by, "made a new secret of a webhook", url=webhook.url)
+    return secret
 
 
 def _refuse_inside(host: str, port: int) -> None:
@@ -121,7 +138,13 @@ def deliver_due(application: Application, send: Deliver | None = None) -> int:
     for delivery, webhook in due:
         stamp = int(datetime.now(UTC).timestamp())  # receivers compare it with their own clock
         inside = urlsplit(webhook.url).hostname in allowed
-        said = (webhook.url, webhook.secret, delivery.message_id, stamp, delivery.body)
+        said = (
+            webhook.url,
+            application.secrets.open(webhook.secret),
+            delivery.message_id,
+            stamp,
+            delivery.body,
+        )
         answer = send(*said) if send else deliver(*said, inside)
         _record(application, delivery.id, answer, now)
     return len(due)

@@ -5,6 +5,7 @@ from zoneinfo import ZoneInfo
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
+from loyalbell.core.changes import changes
 from loyalbell.core.references import Kind
 from loyalbell.core.segments.model import Group, PeopleCondition, Rule, segments_in
 from loyalbell.services.application import Application
@@ -31,10 +32,12 @@ def keep(application: Application, segment_id: int | None, name: str, rule: Rule
         if segment is None:
             segment = Segment()
             session.add(segment)
+        before = {"name": segment.name, "rule": segment.rule} if segment.id else {}
         segment.name, segment.rule = name, rule.model_dump(mode="json")
         segment.changed_at, segment.by = application.clock.now(), by
         session.flush()
-        application.note(session, by, "saved a segment", segment=name)
+        said = changes(before, {"name": name, "rule": segment.rule}) if before else {}
+        application.note(session, by, "saved a segment", segment=name, **said)
         return segment.id
 
 

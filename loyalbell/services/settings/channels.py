@@ -6,6 +6,7 @@ from typing import Any, ClassVar, Literal, Self, TypeVar
 from pydantic import BaseModel, ConfigDict, EmailStr, Field
 from sqlalchemy.orm import Session
 
+from loyalbell.core.changes import changes
 from loyalbell.core.channels import Channel
 from loyalbell.core.clock.local_time import local_day
 from loyalbell.core.policy.holdout import Holdout
@@ -13,25 +14,41 @@ from loyalbell.core.policy.send_policy import FrequencyCap
 from loyalbell.core.results.defaults import WINDOW_DAYS, WORTH
 from loyalbell.services.application import Application
 from loyalbell.storage.schema import Setting, Shop
+from loyalbell.storage.secret_box import KeyLost, box_of
 
 
 class SettingsGroup(BaseModel):
     model_config = ConfigDict(extra="ignore")
     kept_as: ClassVar[str]
+    sealed: ClassVar[tuple[str, ...]] = ()
+    """Fields that are passwords or keys: kept sealed."""
 
     @classmethod
     def load(cls, session: Session) -> Self:
         """As kept, or as they are at first."""
         kept = session.get(Setting, cls.kept_as)
-        return cls.model_validate(kept.value if kept else {})
+        value = dict(kept.value) if kept else {}
+        for name in cls.sealed:
+            value[name] = _opened(session, str(value.get(name, "")))
+        return cls.model_validate(value)
 
     def save(self, session: Session) -> None:
         kept = session.get(Setting, self.kept_as)
         value: dict[str, Any] = self.model_dump(mode="json")
+        for name in self.sealed:
+            value[name] = box_of(session).seal(value[name])
         if kept is None:
             session.add(Setting(name=self.kept_as, value=value))
         else:
             kept.value = value
+
+
+def _opened(session: Session, kept: str) -> str:
+    """Nothing where its key is lost; Today says so (``services/settings/secrets_at_rest.py``)."""
+    try:
+        return box_of(session).open(kept)
+    except KeyLost:
+        return ""
 
 
 class EmailSettings(SettingsGroup):
@@ -41,6 +58,7 @@ class EmailSettings(SettingsGroup):
     """
 
     kept_as = "email"
+    sealed = ("password", "dkim_key")
     reply_to: str = ""
     tls: Literal["none", "starttls", "tls"] = "none"
     user: str = ""
@@ -69,6 +87,7 @@ class GatewaySettings(SettingsGroup):
     ``secret`` signs its calls back to us; ``cost_minor`` is of one part or message.
     """
 
+    sealed = ("key", "secret")
     url: str = ""
     key: str = ""
     secret: str = ""
@@ -212,11 +231,14 @@ def change_holdout(application: Application, percent: int, by: str) -> None:
             return
         today = local_day(application.clock.now(), session.get_one(Shop, 1).zone)
         HoldoutSettings.of(kept.holdout.changed(percent, today)).save(session)
-        application.note(session, by, "changed who gets no marketing", percent=percent)
+        said = changes({"percent": kept.percent}, {"percent": percent})
+        application.note(session, by, "changed who gets no marketing", **said)
 
 
 def keep(application: Application, made: SettingsGroup, group: str, by: str) -> None:
     """Keeps a group of settings, and says so in the log."""
     with application.database.transaction() as session:
+        before, after = type(made).load(session).model_dump(mode="json"), made.model_dump(mode="json")
         made.save(session)
-        application.note(session, by, "changed the settings", group=group)
+        said = changes(before, after, made.sealed)
+        application.note(session, by, "changed the settings", group=group, **said)

@@ -9,12 +9,13 @@ from email_validator import EmailNotValidError, validate_email
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from loyalbell.services.accounts.sessions import LEAST_PASSWORD, hash_password
+from loyalbell.core.changes import changes
+from loyalbell.services.accounts.passwords import WeakPassword, check_strength, hash_password
 from loyalbell.services.application import Application
 from loyalbell.services.references import say_uses
 from loyalbell.services.settings.channel_needs import uses_of_channel
 from loyalbell.services.settings.places import countries
-from loyalbell.storage.schema import Letterhead, LogEntry, Shop, User
+from loyalbell.storage.schema import Letterhead, Shop, User
 
 
 class NotSetUp(Exception):
@@ -80,8 +81,10 @@ def open_shop(application: Application, form: ShopForm, owner: str, email: str, 
     address = _email(email).lower()
     if not owner.strip():
         raise NotSetUp("Give your name.")
-    if len(password) < LEAST_PASSWORD:
-        raise NotSetUp(f"The password needs at least {LEAST_PASSWORD} characters.")
+    try:
+        check_strength(password, (owner, address, form.name))
+    except WeakPassword as problem:
+        raise NotSetUp(str(problem)) from problem
     with application.database.transaction() as session:
         if session.get(Shop, 1) is not None:
             raise NotSetUp("The shop has been set up already. Sign in instead.")
@@ -103,9 +106,10 @@ def change_shop(application: Application, form: ShopForm, by: str) -> None:
     with application.database.transaction() as session:
         shop = session.get_one(Shop, 1)
         _still_sends(session, shop, form)
+        before = {name: getattr(shop, name) for name in vars(form)}
         for name, value in vars(form).items():
             setattr(shop, name, value)
-        application.note(session, by, "changed the settings")
+        application.note(session, by, "changed the settings", group="shop", **changes(before, vars(form)))
 
 
 def _still_sends(session: Session, shop: Shop, form: ShopForm) -> None:
@@ -131,8 +135,13 @@ def change_letterhead(
 ) -> None:
     with application.database.transaction() as session:
         letterhead = session.get_one(Letterhead, letterhead_id)
-        letterhead.header, letterhead.footer, letterhead.accent = header.strip(), footer.strip(), accent
-        application.note(session, by, "changed a letterhead", letterhead=letterhead.name)
+        after = {"header": header.strip(), "footer": footer.strip(), "accent": accent}
+        before = {name: getattr(letterhead, name) for name in after}
+        for name, value in after.items():
+            setattr(letterhead, name, value)
+        application.note(
+            session, by, "changed a letterhead", letterhead=letterhead.name, **changes(before, after)
+        )
 
 
 def switch(application: Application, ringing: bool, by: str) -> None:
@@ -145,9 +154,3 @@ def switch(application: Application, ringing: bool, by: str) -> None:
 def has_owner(application: Application) -> bool:
     with application.database.reading() as session:
         return session.scalar(select(User.id).limit(1)) is not None
-
-
-def newest_log_entries(application: Application, limit: int) -> list[LogEntry]:
-    """The log, the newest entry first."""
-    with application.database.reading() as session:
-        return list(session.scalars(select(LogEntry).order_by(LogEntry.id.desc()).limit(limit)))

@@ -14,6 +14,7 @@ from loyalbell.services.backups import queries as backup_queries
 from loyalbell.services.delivery.perhaps_gone import RestoredSettings
 from loyalbell.services.health import room
 from loyalbell.services.imports import watched_folder
+from loyalbell.services.settings import secrets_at_rest
 from loyalbell.services.today.needs import Need
 from loyalbell.storage.schema import LogEntry, Shop
 
@@ -28,6 +29,11 @@ def machine_needs(application: Application) -> list[Need]:
     if room.TOPIC in application.troubles:
         words = application.troubles[room.TOPIC]
         needs.append(Need("There is no room on the disk", words, "/settings/health", "Look", True))
+    if secrets_at_rest.TOPIC in application.troubles:
+        words = application.troubles[secrets_at_rest.TOPIC]
+        needs.append(
+            Need("Passwords of your channels cannot be read", words, "/settings/channels", "Look", True)
+        )
     trouble = application.troubles.get(backup_commands.TOPIC)
     if trouble:
         needs.append(Need("No backup could be made", trouble, "/settings/backups", "Look", True))

@@ -6,6 +6,7 @@ import io
 from sqlalchemy import func, select
 
 from loyalbell.services.application import Application
+from loyalbell.storage.files.import_outcome import guarded
 from loyalbell.storage.schema import HandedOff, Person, StaffNote
 
 SHOWN = 8
@@ -57,6 +58,10 @@ def handed_off(application: Application, name: str) -> str:
         if person.id not in seen:
             seen.add(person.id)
             writer.writerow(
-                [person.id, person.first_name, person.last_name, person.email, person.phone, at.isoformat()]
+                guarded(str(cell or ""))
+                for cell in (
+                    *(person.id, person.first_name, person.last_name),
+                    *(person.email, person.phone, at.isoformat()),
+                )
             )
     return out.getvalue()

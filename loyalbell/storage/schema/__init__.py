@@ -52,11 +52,14 @@ from loyalbell.storage.schema.sequences import (
     StaffNote,
 )
 from loyalbell.storage.schema.system import (
+    AccountLink,
+    ApprovalRequest,
     ChangeNote,
     ChannelCircuit,
     ClockSetting,
     LeaderLease,
     LogEntry,
+    LogStart,
     Session,
     Setting,
     Shop,
@@ -65,9 +68,11 @@ from loyalbell.storage.schema.system import (
 )
 
 __all__ = [
+    "AccountLink",
     "Answer",
     "ApiToken",
     "Appointment",
+    "ApprovalRequest",
     "AttachedFile",
     "Base",
     "Campaign",
@@ -97,6 +102,7 @@ __all__ = [
     "Letterhead",
     "Location",
     "LogEntry",
+    "LogStart",
     "Membership",
     "Merge",
     "Message",

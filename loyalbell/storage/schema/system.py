@@ -35,11 +35,35 @@ class User(Base):
     name: Mapped[str]
     email: Mapped[str] = mapped_column(unique=True)
     password_hash: Mapped[str]
+    """Empty where none has been chosen yet."""
     role: Mapped[str]
+    departments: Mapped[list[Any]] = mapped_column(default=list)
+    """Ids of those whose sequences alone the person may change; empty for all."""
+    invited_at: Mapped[datetime | None]
+    ended_at: Mapped[datetime | None]
+    second_factor: Mapped[str] = mapped_column(default="")
+    """The sealed secret of the codes (RFC 6238); empty where passwords do."""
+    recovery: Mapped[list[Any]] = mapped_column(default=list)
+    last_code: Mapped[int] = mapped_column(default=0)
+    """The 30-second step whose code was used last: no code is taken twice."""
+
+
+class AccountLink(Base):
+    """A link mailed to somebody to choose a password: once, until ``expires_at``."""
+
+    __tablename__ = "account_link"
+
+    id: Mapped[int] = mapped_column(primary_key=True)
+    user_id: Mapped[int] = mapped_column(ForeignKey("user.id", ondelete="CASCADE"), index=True)
+    purpose: Mapped[str]
+    token_hash: Mapped[str] = mapped_column(unique=True)
+    made_at: Mapped[datetime]
+    expires_at: Mapped[datetime]
+    used_at: Mapped[datetime | None]
 
 
 class Session(Base):
-    """A signed-in browser, or one that is about to sign in (``user_id`` missing)."""
+    """A signed-in browser. ``waits_for_code``: the password was right, the second factor is still asked."""
 
     __tablename__ = "session"
 
@@ -48,6 +72,10 @@ class Session(Base):
     csrf: Mapped[str]
     user_id: Mapped[int | None] = mapped_column(ForeignKey("user.id", ondelete="CASCADE"))
     expires_at: Mapped[datetime]
+    made_at: Mapped[datetime | None]
+    source: Mapped[str] = mapped_column(default="")
+    browser: Mapped[str] = mapped_column(default="")
+    waits_for_code: Mapped[bool] = mapped_column(default=False)
 
 
 class Setting(Base):
@@ -80,15 +108,47 @@ class UnsavedDraft(Base):
 
 
 class LogEntry(Base):
-    """Who did what, when: the audit log."""
+    """Who did what, when, from where: the audit log. Rows are only added (triggers refuse the rest); each
+    carries the hash of itself and of the one before (``storage/log_chain.py``).
+    """
 
     __tablename__ = "log_entry"
 
     id: Mapped[int] = mapped_column(primary_key=True)
-    at: Mapped[datetime]
+    at: Mapped[datetime] = mapped_column(index=True)
     by: Mapped[str]
     act: Mapped[str]
     detail: Mapped[dict[str, Any]]
+    source: Mapped[str] = mapped_column(default="")
+    chain: Mapped[str] = mapped_column(default="")
+
+
+class LogStart(Base):
+    """One row where old entries were deleted: up to which, and the hash of the last of them."""
+
+    __tablename__ = "log_start"
+
+    id: Mapped[int] = mapped_column(primary_key=True)
+    up_to: Mapped[int]
+    chain: Mapped[str]
+
+
+class ApprovalRequest(Base):
+    """Somebody asks a second person to send or publish. ``detail`` holds what was chosen."""
+
+    __tablename__ = "approval_request"
+
+    id: Mapped[int] = mapped_column(primary_key=True)
+    kind: Mapped[str]
+    about_id: Mapped[int]
+    user_id: Mapped[int | None] = mapped_column(ForeignKey("user.id", ondelete="SET NULL"))
+    by: Mapped[str]
+    at: Mapped[datetime]
+    detail: Mapped[dict[str, Any]]
+    closed_at: Mapped[datetime | None]
+    closed_by: Mapped[str] = mapped_column(default="")
+    outcome: Mapped[str] = mapped_column(default="")
+    words: Mapped[str] = mapped_column(default="")
 
 
 class ClockSetting(Base):

@@ -7,6 +7,7 @@ from fastapi import APIRouter
 from fastapi.responses import HTMLResponse, Response
 from starlette.datastructures import FormData
 
+from loyalbell.services.accounts.permissions import Permission
 from loyalbell.services.application import Application
 from loyalbell.services.customers import commands as customer_commands
 from loyalbell.services.customers import duplicates, profile, reachability
@@ -48,6 +49,7 @@ def person(person_id: int, context: RequestContext = SignedIn) -> Response:
         return HTMLResponse(context.piece("customers/timeline.html", **values))
     said = context.request.query_params.get("said", "")[:200]
     values["event_kinds"] = customer_queries.kinds_of_events(context.application)
+    values["details"] = context.may(Permission.DETAILS)
     values["ways"] = enrolment_lines_of(context, person_id)
     return context.page("customers/customer.html", "customers", said=said, **values)
 
@@ -84,12 +86,25 @@ def save_part(
     if part not in SAVES:
         raise NotFound("There is no such part of the page.")
     try:
+        if part == "reach" and not context.may(Permission.DETAILS):
+            _only_refusals(form)
         SAVES[part](context.application, person_id, form, context.by)
     except NotKept as problem:
         return _part(context, person_id, part, True, str(problem), form)
     response = _part(context, person_id, part, False)
     response.headers["HX-Trigger"] = "customer-changed"
     return response
+
+
+def _only_refusals(form: FormData) -> None:
+    """What a customer does not want is kept by anybody at once; what they agree to, by who answers for it.
+    Raises ``NotKept``.
+    """
+    if text_of(form, "act") != "suppress" and text_of(form, "state") != "refused":
+        raise NotKept(
+            "Your role keeps only that somebody does not want messages. Who wants them signs up on the"
+            " sign-up page, or asks a marketer."
+        )
 
 
 def _save_who(application: Application, person_id: int, form: FormData, by: str) -> None:

@@ -16,6 +16,7 @@ from starlette.datastructures import FormData
 from loyalbell.core.channels import CHANNELS
 from loyalbell.core.segments.model import Rule, RuleProblem, read_rule
 from loyalbell.core.segments.sentence import say_rule
+from loyalbell.services.accounts.permissions import Permission
 from loyalbell.services.customers import bulk, saved_views
 from loyalbell.services.customers import queries as customer_queries
 from loyalbell.services.customers.queries import Filter
@@ -25,12 +26,14 @@ from loyalbell.services.segments import queries as segment_queries
 from loyalbell.services.sequences import manual_entry
 from loyalbell.services.sequences.drafts import SequenceProblem
 from loyalbell.storage.schema import SavedView
-from loyalbell.web.request import Form, NotFound, RequestContext, SignedIn, number_of, text_of
+from loyalbell.web.request import Form, NotAllowed, NotFound, RequestContext, SignedIn, number_of, text_of
 from loyalbell.web.sequences.forms import from_when, read_pace
 
 router = APIRouter()
 MOST_CHOSEN = 1_000
 SHOWN_OF_MANY = 12
+BASIC_COLUMNS = ("email", "phone", "last_order")
+"""Of whoever sees a customer’s basics alone."""
 
 
 def read_filter(given: Mapping[str, Any]) -> Filter:
@@ -67,12 +70,16 @@ def address_of(whom: Filter, columns: Sequence[str]) -> str:
 
 def _columns(context: RequestContext, given: str, known: Mapping[str, str]) -> tuple[str, ...]:
     chosen = context.request.query_params.getlist("column") or [one for one in given.split(",") if one]
-    return tuple(name for name in known if name in chosen) or customer_queries.USUAL
+    usual = tuple(name for name in customer_queries.USUAL if name in known)
+    return tuple(name for name in known if name in chosen) or usual
 
 
 @router.get("/customers")
 def book(context: RequestContext = SignedIn, after: int = 0, columns: str = "") -> Response:
     whom, known = read_filter(context.request.query_params), customer_queries.columns_of(context.application)
+    narrows = context.may(Permission.DETAILS)
+    if not narrows:
+        whom, known = Filter(whom.search), {name: known[name] for name in BASIC_COLUMNS}
     shown = _columns(context, columns, known)
     lines = customer_queries.find(
         context.application, whom.search, max(after, 0), customer_queries.PAGE + 1, shown, whom
@@ -90,6 +97,7 @@ def book(context: RequestContext = SignedIn, after: int = 0, columns: str = "") 
         "matching": customer_queries.how_many(context.application, whom),
         "address": address_of(whom, shown),
         "rule_words": _rule_words(context, whom.rule),
+        "narrows": narrows,
     }
     if context.request.headers.get("HX-Target") == "book":
         return HTMLResponse(context.piece("customers/lines.html", **values))
@@ -162,6 +170,8 @@ def many(context: RequestContext = SignedIn, form: FormData = Form) -> Response:
     if not ids:
         return _back(context, whom, columns, problem="Nobody is chosen. Tick some customers first.")
     if act.startswith("download-"):
+        if not context.may(Permission.EXPORT):
+            raise NotAllowed
         return send_file(context, "customers", act.removeprefix("download-"), ids)
     if act in ("suppress", "erase", "bring"):
         return _ask(context, form, ids, act)
@@ -252,5 +262,6 @@ def send_file(context: RequestContext, kind: str, form: str, only: list[int] | N
     except exports.CannotExport as problem:
         shutil.rmtree(path.parent, ignore_errors=True)
         raise NotFound(str(problem)) from problem
+    context.note(f"downloaded {kind}", form=form, **({"people": len(only)} if only is not None else {}))
     clean = BackgroundTask(shutil.rmtree, path.parent, ignore_errors=True)
     return FileResponse(path, media_type=exports.MEDIA[form], filename=path.name, background=clean)

@@ -62,21 +62,34 @@ def revoke(token_id: int, context: RequestContext = SignedIn) -> Response:
 def add_webhook(context: RequestContext = SignedIn, form: FormData = Form) -> Response:
     try:
         kinds = [str(one) for one in form.getlist("kind")]
-        added = webhook_outbox.add_webhook(
+        added, secret = webhook_outbox.add_webhook(
             context.application, text_of(form, "url"), kinds, context.by, bool(text_of(form, "inside"))
         )
     except CannotKeepWebhook as problem:
         return _page(context, problem=str(problem), typed=form)
-    return context.go(f"/other-programs/webhooks/{added}")
+    return _webhook(context, added, secret)
 
 
 @router.get("/other-programs/webhooks/{webhook_id}")
 def webhook_page(webhook_id: int, context: RequestContext = SignedIn) -> Response:
+    return _webhook(context, webhook_id)
+
+
+@router.post("/other-programs/webhooks/{webhook_id}/secret")
+def renew_secret(webhook_id: int, context: RequestContext = SignedIn) -> Response:
+    return _webhook(
+        context, webhook_id, webhook_outbox.renew_secret(context.application, webhook_id, context.by)
+    )
+
+
+def _webhook(context: RequestContext, webhook_id: int, secret: str = "") -> Response:
+    """``secret`` is shown once, when it is made."""
     webhook = context.application.find(Webhook, webhook_id)
     if webhook is None:
         raise NotFound("No such webhook is kept.")
     values = {
         "webhook": webhook,
+        "secret": secret,
         "deliveries": webhook_outbox.deliveries(context.application, webhook_id),
         "happenings": HAPPENINGS,
     }

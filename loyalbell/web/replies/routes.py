@@ -6,6 +6,7 @@ from starlette.datastructures import FormData
 
 from loyalbell.core.channels import CHANNELS
 from loyalbell.services.accounts import sessions
+from loyalbell.services.accounts.permissions import Permission, may
 from loyalbell.services.replies import inbox
 from loyalbell.storage.schema import Person, Reply
 from loyalbell.web.request import Form, NotFound, RequestContext, SignedIn, number_of, text_of
@@ -64,7 +65,7 @@ def thread_page(reply_id: int, context: RequestContext = SignedIn, sent: str = "
     application = context.application
     person = application.find(Person, reply.person_id)
     lines, kept = inbox.lines_of(application, reply), inbox.canned_answers(application)
-    staff = sessions.everyone(application)
+    staff = [one for one in sessions.everyone(application) if may(one.role, Permission.REPLIES)]
     return context.page(
         "replies/thread.html",
         "replies",

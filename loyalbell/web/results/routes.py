@@ -129,6 +129,7 @@ def download(
     rows = in_order(overview(context.application, days).rows, asked.by)
     name = f"results-{days.first.isoformat()}-{days.last.isoformat()}.{form}"
     currency = context.application.the_shop().currency
+    context.note("downloaded results", form=form)
     content = as_csv(rows, currency) if form == "csv" else as_sheet(rows, currency)
     headers = {"Content-Disposition": f'attachment; filename="{name}"'}
     return Response(content, media_type=MEDIA[form], headers=headers)

@@ -374,6 +374,7 @@ def hand_off(context: RequestContext = SignedIn, name: str = "") -> Response:
     """The hand-off lists, and one of them as a CSV file."""
     if name:
         text = staff_notes.handed_off(context.application, name)
+        context.note("downloaded a list for others", list=name)
         headers = {"Content-Disposition": 'attachment; filename="hand-off.csv"'}
         return Response(text, media_type="text/csv; charset=utf-8", headers=headers)
     return context.page("sequences/hand_off.html", "sequences", lists=staff_notes.lists(context.application))

@@ -15,6 +15,7 @@ from loyalbell.core.segments.model import RuleProblem
 from loyalbell.core.sequences import plan_words
 from loyalbell.core.sequences.plan import Plan, PlanProblem, read_plan
 from loyalbell.services import unsaved
+from loyalbell.services.accounts import departments
 from loyalbell.services.results.of_sequences import NOTHING, LastDays, last_days
 from loyalbell.services.sequences import commands as sequence_commands
 from loyalbell.services.sequences import queries as sequence_queries
@@ -221,6 +222,9 @@ def read_rail(context: RequestContext = SignedIn, form: FormData = Form) -> Resp
 def save(context: RequestContext = SignedIn, form: FormData = Form) -> Response:
     seen = number_of(form, "seen_at")
     seen_at = datetime.fromtimestamp(seen, UTC) if seen else None
+    bound, known = context.visitor.departments, number_of(form, "sequence_id")
+    if known and not departments.may_change(context.application, bound, known):
+        return context.problem("This sequence belongs to another department than yours.")
     try:
         kept = sequence_commands.keep(
             context.application,
@@ -232,6 +236,8 @@ def save(context: RequestContext = SignedIn, form: FormData = Form) -> Response:
         )
     except (PlanProblem, SequenceProblem) as problem:
         return context.problem(str(problem))
+    if bound and not known:
+        sequence_commands.change_department(context.application, kept, bound[0], context.by)
     unsaved.drop_typed(context.application, context.user_id, "sequence", str(kept))
     if text_of(form, "then") == "publish":
         return context.go(f"/sequences/{kept}/publish")

@@ -23,6 +23,7 @@ from loyalbell.services.settings import sender_address
 from loyalbell.services.settings.channels import (
     GATEWAYS,
     EmailSettings,
+    GatewaySettings,
     LinkSettings,
     ProofReader,
     ProofSettings,
@@ -47,7 +48,13 @@ def channels(context: RequestContext = SignedIn, saved: str = "") -> Response:
     return _page(context, saved=bool(saved))
 
 
-def _page(context: RequestContext, problem: str | None = None, saved: bool = False) -> Response:
+def _page(
+    context: RequestContext,
+    problem: str | None = None,
+    saved: bool = False,
+    fresh: Mapping[str, str] | None = None,
+) -> Response:
+    """``fresh`` are secrets just made, by channel: shown once."""
     application = context.application
     values: dict[str, Any] = {
         "lacks": what_channels_lack(application),
@@ -64,6 +71,7 @@ def _page(context: RequestContext, problem: str | None = None, saved: bool = Fal
         "weekdays": WEEKDAYS,
         "problem": problem,
         "saved": saved,
+        "fresh": fresh or {},
         "filter_there": spam_filter.installed(),
     }
     return context.page("settings/channels.html", "settings", 422 if problem else 200, **values)
@@ -145,7 +153,10 @@ def save(group: str, context: RequestContext = SignedIn, form: FormData = Form) 
     except (ValidationError, ValueError, BadKey) as problem:
         words = f"{say_error(problem.errors()[0])}." if isinstance(problem, ValidationError) else str(problem)
         return _page(context, words)
+    before = loaded(context.application, GATEWAYS[group]).secret if group in GATEWAYS else ""
     keep(context.application, made, group, context.by)
+    if isinstance(made, GatewaySettings) and made.secret != before:
+        return _page(context, saved=True, fresh={group: made.secret})
     return context.go("/settings/channels?saved=yes")
 
 

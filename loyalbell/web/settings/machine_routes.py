@@ -87,6 +87,7 @@ def download_backup(name: str, context: RequestContext = SignedIn) -> Response:
         raise NotFound("There is no such backup.")
     # it is compressed as it is
     headers = {"Content-Encoding": "identity"}
+    context.note("downloaded a backup", file=found.path.name)
     return FileResponse(found.path, media_type="application/zip", filename=found.path.name, headers=headers)
 
 

@@ -1,4 +1,4 @@
-"""Settings of the shop, its letterhead, the master switch, and the log."""
+"""Settings of the shop, its letterhead, and the master switch."""
 
 from collections.abc import Mapping
 from typing import Any
@@ -15,7 +15,6 @@ from loyalbell.web.settings.forms import read_shop_form
 from loyalbell.web.settings.place_routes import choices
 
 router = APIRouter()
-LOG_SHOWN = 200
 
 
 @router.get("/settings")
@@ -75,9 +74,3 @@ def switch(context: RequestContext = SignedIn, form: FormData = Form) -> Respons
     context.wake()
     back = text_of(form, "back", "/")
     return context.go(back if back.startswith("/") and not back.startswith("//") else "/")
-
-
-@router.get("/log")
-def log_page(context: RequestContext = SignedIn) -> Response:
-    entries = shop_settings.newest_log_entries(context.application, LOG_SHOWN)
-    return context.page("settings/log.html", "log", entries=entries)

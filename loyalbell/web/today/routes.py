@@ -3,6 +3,7 @@
 from fastapi import APIRouter
 from fastapi.responses import HTMLResponse, Response
 
+from loyalbell.services.accounts.permissions import Permission
 from loyalbell.services.customers import queries as customer_queries
 from loyalbell.services.guide.steps import next_step
 from loyalbell.services.imports import watched_folder
@@ -19,6 +20,10 @@ FOUND_SHOWN = 8
 
 @router.get("/")
 def today_page(context: RequestContext = SignedIn) -> Response:
+    """Each role its own: figures, or what the front desk does."""
+    if not context.may(Permission.FIGURES):
+        notes = staff_notes.open_notes(context.application)
+        return context.page("today/desk.html", "today", notes=notes)
     found, notes = today(context.application), staff_notes.open_notes(context.application)
     return context.page(
         "today/today.html",
@@ -67,5 +72,8 @@ def search(context: RequestContext = SignedIn, q: str = "") -> Response:
             (f"/customers/{p.person.id}", p.person.name or p.person.email or "no name on file")
             for p in people
         ]
-        found |= search_names(context.application, q, FOUND_SHOWN)
+        found |= {
+            title: [(link, name) for link, name in links if context.may_go(link)]
+            for title, links in search_names(context.application, q, FOUND_SHOWN).items()
+        }
     return context.page("today/search.html", "", q=q, found=found)
