@@ -12,7 +12,7 @@ from loyalbell.services.give_way import MAY_BE_OLD
 from loyalbell.services.scheduler import Heartbeat
 from loyalbell.storage.database import PATIENCE
 from loyalbell.web import errors, watching_routes
-from loyalbell.web.accounts import joining_routes, own_routes, people_routes
+from loyalbell.web.accounts import approval_routes, joining_routes, own_routes, people_routes
 from loyalbell.web.accounts import routes as accounts_routes
 from loyalbell.web.api.app import create_api
 from loyalbell.web.api.limits import RateLimit
@@ -78,6 +78,7 @@ AREAS = (
     joining_routes,
     own_routes,
     people_routes,
+    approval_routes,
     today_routes,
     customers_routes,
     profile_routes,

@@ -34,7 +34,7 @@ LINES: tuple[Line, ...] = (
     *_lines(P.OWN, "/sign-out|/look|/own(/.*)?|/handbook(/.*)?", "GET /"),
     *_lines(P.PEOPLE, "/people(/.*)?"),
     *_lines(P.LOG, "/log(/.*|\\.csv)?"),
-    *_lines(P.APPROVE, "/approvals/.*"),
+    *_lines(P.SEND, f"POST /approvals/{ID}/decline"),
     *_lines(P.FIGURES, "GET /week", "GET /calendar", "GET /rhythm(/(line|top|cells|value))?"),
     # results: what names customers or leaves the house is not among the figures
     *_lines(P.WRITE, "POST /results/.*"),

@@ -185,6 +185,7 @@ class RequestContext:
                 "visitor": self.visitor,
                 "may_go": self.may_go,
                 "menu": (*MENU[:8], POST_ROOM, *MENU[8:]) if self._is_demo else MENU,
+                "may_approve": self.may(Permission.APPROVE),
                 "sees_names": self.may(Permission.CUSTOMERS),
                 "demo": self._is_demo,
                 "path": self.request.url.path,

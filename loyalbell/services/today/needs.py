@@ -8,10 +8,12 @@ from sqlalchemy.orm import Session
 
 from loyalbell.core.messages.spoken_dates import say_instant
 from loyalbell.core.policy.delivery_state import BOUNCED, FAILED, HELD, PLANNED, UNSURE
+from loyalbell.services.approvals import open_requests
 from loyalbell.services.delivery.circuits import closed_channels
 from loyalbell.services.replies import inbox
 from loyalbell.services.today.skipped import skipped_sum
 from loyalbell.storage.schema import (
+    ApprovalRequest,
     Campaign,
     Delivery,
     HeldBatch,
@@ -48,6 +50,7 @@ def needs_of(session: Session, shop: Shop, now: datetime) -> list[Need]:
         needs.append(
             Need(title, "Customers wrote back, and nobody has seen to it yet.", "/replies", "Read them")
         )
+    needs += [_asked_need(one) for one in open_requests(session)]
     for campaign in session.scalars(select(Campaign).where(Campaign.started_at.is_not(None))):
         needs += _campaign_needs(session, campaign)
     for campaign in session.scalars(select(Campaign).where(Campaign.state == "held")):
@@ -72,6 +75,17 @@ def needs_of(session: Session, shop: Shop, now: datetime) -> list[Need]:
     ):
         needs.append(_import_need(run))
     return sorted(needs, key=lambda need: not need.urgent)
+
+
+def _asked_need(request: ApprovalRequest) -> Need:
+    """Somebody waits for a second person."""
+    name, people = request.detail.get("name", ""), request.detail.get("people")
+    if request.kind == "campaign":
+        title, link = f"{request.by} asks to send “{name}”", f"/campaigns/{request.about_id}"
+    else:
+        title, link = f"{request.by} asks to publish “{name}”", f"/sequences/{request.about_id}/publish"
+    said = f"To {people:,} people. " if people else ""
+    return Need(title, f"{said}An owner looks at it and approves.", link, "Look", True)
 
 
 def _channel_needs(session: Session, shop: Shop, now: datetime) -> list[Need]:

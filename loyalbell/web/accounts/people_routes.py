@@ -10,7 +10,9 @@ from loyalbell.services.accounts import people, second_factor
 from loyalbell.services.accounts.account_links import Invited
 from loyalbell.services.accounts.people import PeopleProblem
 from loyalbell.services.accounts.permissions import MAY, WORDS, Permission, Role
+from loyalbell.services.approvals import ApprovalSettings
 from loyalbell.services.catalogue.queries import department_names
+from loyalbell.services.settings.channels import loaded
 from loyalbell.storage.schema import User
 from loyalbell.web.request import Form, NotFound, RequestContext, SignedIn, text_of
 
@@ -18,8 +20,8 @@ router = APIRouter()
 
 
 @router.get("/people")
-def people_page(context: RequestContext = SignedIn, said: str = "") -> Response:
-    return _page(context, said=said[:200])
+def people_page(context: RequestContext = SignedIn, said: str = "", wrong: str = "") -> Response:
+    return _page(context, wrong[:200], said=said[:200])
 
 
 def _page(
@@ -36,6 +38,7 @@ def _page(
         "may": MAY,
         "departments": dict(department_names(context.application)),
         "problem": problem,
+        "approval": loaded(context.application, ApprovalSettings),
         "said": said,
         "invited": invited,
         "form": form or {},

@@ -1,11 +1,15 @@
 """Campaigns: choose message and segment, look at who gets it, send."""
 
+from collections.abc import Mapping
+from typing import Any
+
 from fastapi import APIRouter
 from fastapi.responses import Response
 from pydantic import ValidationError
 from starlette.datastructures import FormData
 
 from loyalbell.core.validation_errors import say_error
+from loyalbell.services import approvals
 from loyalbell.services.campaigns import commands as campaign_commands
 from loyalbell.services.campaigns import queries as campaign_queries
 from loyalbell.services.campaigns.queries import CannotSend
@@ -83,6 +87,8 @@ def _confirm(
     status: int | None = None,
 ) -> Response:
     values = sheet(context, campaign, message)
+    values["request"] = approvals.newest(context.application, "campaign", campaign.id)
+    values["must_ask"] = _must_ask(context, values)
     if campaign.state == "draft":
         values |= {
             "all_messages": message_queries.library(context.application),
@@ -109,13 +115,22 @@ def sure(campaign_id: int, context: RequestContext = SignedIn) -> Response:
     return _sure(context, campaign_id)
 
 
+def _must_ask(context: RequestContext, values: Mapping[str, Any]) -> bool:
+    return approvals.must_ask(context.application, context.visitor, len(values["who"].reached))
+
+
 def _sure(context: RequestContext, campaign_id: int, problem: str | None = None) -> Response:
     campaign = _campaign(context, campaign_id)
     if campaign.state != "draft":
         return context.go(f"/campaigns/{campaign_id}")
     values = sheet(context, campaign)
     return context.page(
-        "campaigns/sure.html", "campaigns", 422 if problem else 200, problem=problem, **values
+        "campaigns/sure.html",
+        "campaigns",
+        422 if problem else 200,
+        problem=problem,
+        must_ask=_must_ask(context, values),
+        **values,
     )
 
 
@@ -124,6 +139,10 @@ def send(campaign_id: int, context: RequestContext = SignedIn, form: FormData = 
     """Sends it, or puts it to wait for its time, as it was asked; one that was held is let go."""
     campaign, people = _campaign(context, campaign_id), number_of(form, "people") or 0
     held = campaign.state == "held"
+    if approvals.must_ask(context.application, context.visitor, people):
+        asked = {"people": people}
+        approvals.ask(context.application, "campaign", campaign.id, campaign.name, asked, context.visitor)
+        return context.go(f"/campaigns/{campaign_id}")
     try:
         if held:
             campaign_commands.release_campaign(context.application, campaign_id, people, context.by)
@@ -136,6 +155,7 @@ def send(campaign_id: int, context: RequestContext = SignedIn, form: FormData = 
         return (
             _confirm(context, campaign, str(problem)) if held else _sure(context, campaign_id, str(problem))
         )
+    approvals.done(context.application, "campaign", campaign_id, context.by)
     context.wake()
     scheduled = _campaign(context, campaign_id).state == "scheduled"
     return context.go(f"/campaigns/{campaign_id}" if scheduled else f"/results/{campaign_id}")

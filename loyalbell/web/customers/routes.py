@@ -16,6 +16,7 @@ from starlette.datastructures import FormData
 from loyalbell.core.channels import CHANNELS
 from loyalbell.core.segments.model import Rule, RuleProblem, read_rule
 from loyalbell.core.segments.sentence import say_rule
+from loyalbell.services import approvals
 from loyalbell.services.accounts.permissions import Permission
 from loyalbell.services.customers import bulk, saved_views
 from loyalbell.services.customers import queries as customer_queries
@@ -235,6 +236,8 @@ def many_for_good(act: str, context: RequestContext = SignedIn, form: FormData =
 def _bring(context: RequestContext, form: FormData, ids: list[int]) -> Response:
     """Into a sequence that rings, at once or a few at a time."""
     sequence = number_of(form, "sequence")
+    if approvals.must_ask(context.application, context.visitor, len(ids)):
+        return _ask(context, form, ids, "bring", "To add so many at once needs an owner. Ask one to do it.")
     if sequence is None:
         return _ask(context, form, ids, "bring", "Choose a sequence that is on.")
     try:

@@ -5,6 +5,7 @@ from fastapi.responses import Response
 from starlette.datastructures import FormData
 
 from loyalbell.core.sequences import plan as p
+from loyalbell.services import approvals
 from loyalbell.services.sequences import queries as sequence_queries
 from loyalbell.services.sequences import volume_guard
 from loyalbell.web.request import Form, NotFound, RequestContext, SignedIn, number_of, text_of
@@ -40,12 +41,23 @@ def held_one(batch_id: int, context: RequestContext = SignedIn) -> Response:
     )
 
 
+def _going(context: RequestContext, batch_id: int, release: int | None) -> int:
+    """How many messages a decision lets go."""
+    if release is not None:
+        return release
+    view = sequence_queries.held_batch(context.application, batch_id)
+    return view.waiting if view else 0
+
+
 @router.post("/held/{batch_id}")
 def decide(batch_id: int, context: RequestContext = SignedIn, form: FormData = Form) -> Response:
     word = text_of(form, "word")
     release = {"all": None, "drop": 0}.get(word, number_of(form, "some") or 0)
     if word == "some" and not release:
         return context.problem("Say how many may go.")
+    going = _going(context, batch_id, release)
+    if approvals.must_ask(context.application, context.visitor, going):
+        return context.problem("To let so many go at once needs an owner. Ask one to look at it.")
     is_usual = bool(text_of(form, "usual"))
     volume_guard.decide(context.application, batch_id, release, context.by, is_usual)
     context.wake()

@@ -2,7 +2,7 @@
 them.
 """
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from typing import Any
@@ -24,6 +24,7 @@ from loyalbell.core.sequences import plan as p
 from loyalbell.core.sequences import plan_words
 from loyalbell.core.sequences.entry import OUT_WORDS
 from loyalbell.core.sequences.goal import GoalStand
+from loyalbell.services import approvals
 from loyalbell.services.customers import queries as customer_queries
 from loyalbell.services.delivery import after_stop
 from loyalbell.services.rehearsal import rehearsals
@@ -59,8 +60,11 @@ def _publish_page(
     context: RequestContext,
     sequence: schema.Sequence,
     problem: str | None = None,
-    form: FormData | None = None,
+    form: FormData | Mapping[str, str] | None = None,
 ) -> Response:
+    request = approvals.newest(context.application, "sequence", sequence.id)
+    if form is None and request is not None and request.closed_at is None:
+        form = request.detail.get("form", {})
     plan = draft_of(sequence)
     what = publishing_preview.change(context.application, sequence.id)
     names = sequence_queries.plan_names(context.application)
@@ -79,6 +83,8 @@ def _publish_page(
         "standing": standing(context, sequence),
         "mistakes": sequence_drafts.mistakes(context.application, plan, sequence.id),
         "form": form or {},
+        "request": request,
+        "must_ask": approvals.must_ask_to_publish(context.application, context.visitor),
         "adds": 0,
         "later": None,
     }
@@ -88,6 +94,11 @@ def _publish_page(
 @router.post("/sequences/{sequence_id:int}/publish")
 def publish(sequence_id: int, context: RequestContext = SignedIn, form: FormData = Form) -> Response:
     sequence = sequence_of(context, sequence_id)
+    if approvals.must_ask_to_publish(context.application, context.visitor):
+        chosen = {key: value for key, value in form.items() if isinstance(value, str) and key != "_csrf"}
+        name = sequence.name
+        approvals.ask(context.application, "sequence", sequence_id, name, {"form": chosen}, context.visitor)
+        return context.go(f"/sequences/{sequence_id}/publish")
     try:
         moves = {
             key.removeprefix("move."): str(value)
@@ -108,6 +119,7 @@ def publish(sequence_id: int, context: RequestContext = SignedIn, form: FormData
         return _publish_page(
             context, sequence, "A day, an hour or a number is not one. Look at what you typed.", form
         )
+    approvals.done(context.application, "sequence", sequence_id, context.by)
     context.wake()
     waits = sequence_of(context, sequence_id).state == "draft"
     return context.go(f"/sequences/{sequence_id}/publish" if waits else f"/sequences/{sequence_id}/live")
