@@ -1,8 +1,9 @@
 """The command line."""
 
-from loyalbell.cli import backup, init, message, results, rhythm, segment, sequence, text
+from loyalbell.cli import account, backup, init, message, results, rhythm, segment, sequence, text
 from loyalbell.cli.main import app
 
+app.add_typer(account.app, name="account")
 app.add_typer(rhythm.app, name="rhythm")
 app.add_typer(segment.app, name="segment")
 app.add_typer(message.app, name="message")

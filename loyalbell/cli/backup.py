@@ -9,10 +9,10 @@ from loyalbell.cli.main import DataOption, fail, open_book, out
 from loyalbell.services.backups import commands
 from loyalbell.services.backups.restore import restore as restore_backup
 from loyalbell.services.health.room import megabytes
-from loyalbell.storage import backup_file
+from loyalbell.storage import backup_file, log_chain
 from loyalbell.storage.backup_file import BackupProblem
 from loyalbell.storage.database import BOOK_FILE
-from loyalbell.storage.opening import BookProblem, revision_of
+from loyalbell.storage.opening import BookProblem, newest_revision, revision_of
 
 AsJson = typer.Option(False, "--json", help="Print one JSON object.")
 
@@ -70,7 +70,20 @@ def _verified_book(data: Path) -> dict[str, str | int]:
     problems = backup_file.problems_of(book)
     if problems:
         raise BackupProblem(f"{book} is damaged: {'; '.join(problems)}. Restore the newest backup.")
-    return {"step": step}
+    return {"step": step} | _verified_log(book, step)
+
+
+def _verified_log(book: Path, step: str) -> dict[str, str | int]:
+    """Nothing of a book that is still to be brought up to date: its log has no chain yet."""
+    if step != newest_revision():
+        return {}
+    found = log_chain.check_file(book)
+    if found.broken is not None:
+        raise BackupProblem(
+            f"The log of {book} was changed: its entry {found.broken} does not fit the one before it."
+            " Compare with a backup made before."
+        )
+    return {"log entries": found.entries, "log end": found.end}
 
 
 def restore(

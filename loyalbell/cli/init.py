@@ -31,7 +31,7 @@ def init(
     if (data / BOOK_FILE).exists():
         raise fail(f"There is a book in {data} already. Choose another folder with --data.")
     form = ShopForm(name, zone, currency.upper(), country.upper(), "", public_url, name, "", "", 25)
-    password, is_made = _password()
+    password, is_made = given_password()
     try:
         check(form)
         application = Application(data)
@@ -51,8 +51,8 @@ def init(
     out.print(f"Start it with: loyalbell serve --data {data}", soft_wrap=True, markup=False)
 
 
-def _password() -> tuple[str, bool]:
-    """And whether it was made here."""
+def given_password() -> tuple[str, bool]:
+    """From LOYALBELL_PASSWORD, asked for, or made; and whether it was made here."""
     given = os.environ.get(PASSWORD)
     if given:
         return given, False

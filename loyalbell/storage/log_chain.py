@@ -8,10 +8,12 @@ import json
 from collections.abc import Iterable
 from dataclasses import dataclass
 from datetime import datetime
+from pathlib import Path
 from typing import Any
 
-from sqlalchemy import delete, func, select
+from sqlalchemy import create_engine, delete, func, select
 from sqlalchemy.orm import Session
+from sqlalchemy.pool import NullPool
 
 from loyalbell.storage.schema import LogEntry, LogStart
 
@@ -70,6 +72,16 @@ def check(session: Session) -> Checked:
             return Checked(count, entry.id, before)
         before = entry.chain
     return Checked(count, None, before)
+
+
+def check_file(book: Path) -> Checked:
+    """Of a book that may not be opened for writing. It must stand at the newest migration."""
+    engine = create_engine(f"sqlite:///file:{book}?mode=ro&uri=true", poolclass=NullPool)
+    try:
+        with Session(engine) as session:
+            return check(session)
+    finally:
+        engine.dispose()
 
 
 def how_many_before(session: Session, moment: datetime) -> int:

@@ -90,6 +90,22 @@ def end_access(application: Application, user_id: int, by: str) -> None:
         application.note(session, by, "ended a person’s access", name=user.name)
 
 
+def by_email(application: Application, email: str) -> User | None:
+    """Also one whose access has ended."""
+    with application.database.reading() as session:
+        return session.scalar(select(User).where(User.email == email.strip().lower()))
+
+
+def give_password(application: Application, user_id: int, password: str, by: str) -> None:
+    """By whoever holds the book: gives access back to who had lost it. Raises ``WeakPassword``."""
+    with application.database.transaction() as session:
+        user = session.get_one(User, user_id)
+        passwords.check_strength(password, (user.name, user.email))
+        user.password_hash, user.ended_at = passwords.hash_password(password), None
+        sessions.end_sessions(session, user_id)
+        application.note(session, by, "gave a person a new password", name=user.name)
+
+
 def change_password(application: Application, user_id: int, old: str, new: str, session_id: int) -> None:
     """Signs out everywhere else. Raises ``PeopleProblem``, ``WeakPassword``."""
     user = application.find(User, user_id)

@@ -13,6 +13,7 @@ from loyalbell.services.accounts.people import PeopleProblem
 from loyalbell.services.accounts.sessions import digest, end_sessions
 from loyalbell.services.application import Application
 from loyalbell.storage.schema import User
+from loyalbell.storage.secret_box import KeyLost
 
 STEP = 30
 """Seconds that a code holds (RFC 6238, its default)."""
@@ -79,11 +80,16 @@ def remove(application: Application, user_id: int, by: str) -> None:
 
 
 def passes(application: Application, user_id: int, code: str, clock: Callable[[], float] = time.time) -> bool:
-    """Whether it is a code of now or an unused recovery code; neither is taken twice."""
+    """Whether it is a code of now or an unused recovery code; neither is taken twice. Where the key file is
+    lost, recovery codes do still.
+    """
     with application.database.transaction() as session:
         user = session.get_one(User, user_id)
-        secret = application.secrets.open(user.second_factor)
-        step = _step_of(secret, code, user.last_code, clock())
+        try:
+            secret = application.secrets.open(user.second_factor)
+            step = _step_of(secret, code, user.last_code, clock())
+        except KeyLost:
+            step = None
         if step is not None:
             user.last_code = step
             return True
