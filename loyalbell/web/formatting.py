@@ -51,6 +51,11 @@ class Formatter:
         other_year = local.year != self.now.astimezone(self.zone).year
         return f"{_say_date(local.date(), other_year)}, {local.hour}:{local:%M}"
 
+    def hour(self, instant: datetime) -> str:
+        """The time of day alone, as the shop's clock says it."""
+        local = instant.astimezone(self.zone)
+        return f"{local.hour}:{local:%M}"
+
     def day(self, instant: datetime | None) -> Markup:
         if instant is None:
             return Markup("–")

@@ -238,7 +238,10 @@ class Acts(PagesCase):
             self.post("/other-programs/webhooks", url="nowhere", kind="message.sent").text,
         )
         hook = self.post("/other-programs/webhooks", url="https://example.com/in", kind="message.sent")
-        at = int(str(hook.url).rsplit("/", 1)[1])
+        self.assertIn("shown only this once", hook.text)
+        at = int(re.search(r"/other-programs/webhooks/(\d+)/test", hook.text)[1])
+        self.assertIn("shown only this once", self.post(f"/other-programs/webhooks/{at}/secret").text)
+        self.assertNotIn("whsec_", self.client.get(f"/other-programs/webhooks/{at}").text)
         self.assertIn("webhook.test", self.post(f"/other-programs/webhooks/{at}/test").text)
         delivery = webhook_outbox.deliveries(self.application, at)[0]
         self.assertEqual(self.post(f"/other-programs/webhooks/{at}/again/{delivery.id}").status_code, 200)

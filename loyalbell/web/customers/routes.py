@@ -33,6 +33,7 @@ from loyalbell.web.sequences.forms import from_when, read_pace
 router = APIRouter()
 MOST_CHOSEN = 1_000
 SHOWN_OF_MANY = 12
+LEAST_SEARCH = 2
 BASIC_COLUMNS = ("email", "phone", "last_order")
 """Of whoever sees a customer’s basics alone."""
 
@@ -82,9 +83,7 @@ def book(context: RequestContext = SignedIn, after: int = 0, columns: str = "") 
     if not narrows:
         whom, known = Filter(whom.search), {name: known[name] for name in BASIC_COLUMNS}
     shown = _columns(context, columns, known)
-    lines = customer_queries.find(
-        context.application, whom.search, max(after, 0), customer_queries.PAGE + 1, shown, whom
-    )
+    lines = _found(context, whom, shown, max(after, 0), narrows)
     more = len(lines) > customer_queries.PAGE
     lines = lines[: customer_queries.PAGE]
     values: dict[str, Any] = {
@@ -115,6 +114,17 @@ def book(context: RequestContext = SignedIn, after: int = 0, columns: str = "") 
     }
     values["problem"] = context.request.query_params.get("problem", "")[:300]
     return context.page("customers/book.html", "customers", **values)
+
+
+def _found(
+    context: RequestContext, whom: Filter, shown: Sequence[str], after: int, narrows: bool
+) -> list[customer_queries.Line]:
+    """One page and one more. Whoever sees basics alone finds somebody, and does not leaf through the book."""
+    if not narrows and (len(whom.search) < LEAST_SEARCH or after):
+        return []
+    return customer_queries.find(
+        context.application, whom.search, after, customer_queries.PAGE + 1, shown, whom
+    )
 
 
 def _rule_words(context: RequestContext, rule: Rule | None) -> str:

@@ -9,6 +9,7 @@ from loyalbell.services.guide.steps import next_step
 from loyalbell.services.imports import watched_folder
 from loyalbell.services.results.openings import next_steps
 from loyalbell.services.today import skipped, staff_notes
+from loyalbell.services.today.booked import booked_today
 from loyalbell.services.today.queries import AWAY_DAYS, search_names, today
 from loyalbell.services.today.summary import past
 from loyalbell.web.charts import day_bars
@@ -23,7 +24,8 @@ def today_page(context: RequestContext = SignedIn) -> Response:
     """Each role its own: figures, or what the front desk does."""
     if not context.may(Permission.FIGURES):
         notes = staff_notes.open_notes(context.application)
-        return context.page("today/desk.html", "today", notes=notes)
+        booked = booked_today(context.application)
+        return context.page("today/desk.html", "today", notes=notes, booked=booked)
     found, notes = today(context.application), staff_notes.open_notes(context.application)
     return context.page(
         "today/today.html",

@@ -3,13 +3,14 @@ gate that it holds to account.
 """
 
 import re
+from datetime import UTC, datetime
 from html.parser import HTMLParser
 
 from sqlalchemy import select
 
 from loyalbell.services.accounts.passwords import hash_password
 from loyalbell.services.accounts.permissions import Permission, Role
-from loyalbell.storage.schema import Department, Person, Sequence, Session, Suppression, User
+from loyalbell.storage.schema import Appointment, Department, Person, Sequence, Session, Suppression, User
 from loyalbell.web import permissions
 from loyalbell.web.app import AREAS
 from loyalbell.web.request import SignedIn
@@ -24,7 +25,7 @@ OPEN_TO_ALL |= {"POST /own/second-factor/on", "POST /own/second-factor/off", "PO
 FRONT_DESK = set(
     "GET /customers|GET /customers/{person_id}|GET /search|GET /till|POST /till|GET /replies"
     "|GET /replies/answers|POST /replies/answers|GET /replies/{reply_id}|POST /replies/{reply_id}/answer"
-    "|POST /replies/{reply_id}/settle|POST /customers/{person_id}/notes|POST /customers/{person_id}/events"
+    "|POST /replies/{reply_id}/settle|POST /customers/{person_id}/notes"
     "|POST /staff-notes/{note_id}/done".split("|")
 )
 BASIC_PARTS = ("who", "dates", "reach")
@@ -36,7 +37,7 @@ VIEWER = set(
     "|GET /results/{kind}/{number}/segments".split("|")
 )
 OWNER_ALONE = re.compile(
-    r"(GET|POST) /(settings|other-programs|people|log|approvals)(\b.*)?"
+    r"(GET|POST) /(settings|other-programs|people|log)(\b.*)?"
     r"|POST /customers/many/erase"
 )
 FILLED = {
@@ -217,10 +218,31 @@ class Bounds(RolesCase):
         with self.application.database.reading() as session:
             self.assertIsNone(session.get_one(Suppression, number).lifted_at)
 
+    def test_the_front_desk_finds_somebody_and_does_not_leaf_through_the_book(self) -> None:
+        client = self.as_role("front desk")
+        for address in ("/customers", "/customers?q=a", "/customers?after=40", "/customers?q=ab&after=40"):
+            self.assertNotIn('href="/customers/', client.get(address).text, address)
+        self.assertIn('href="/customers/', client.get("/customers?q=ab").text)
+
+    def test_the_front_desk_sees_whom_it_expects_today_in_their_order(self) -> None:
+        """The demo stands at Tuesday 12 May 2026, 9:40 in New York (UTC-4)."""
+        with self.application.database.transaction() as session:
+            for person, hour, state in ((4, 20, "booked"), (5, 12, "kept"), (6, 15, "cancelled")):
+                at = datetime(2026, 5, 12, hour, 5, tzinfo=UTC)
+                session.add(Appointment(person_id=person, starts_at=at, state=state))
+            # the last minute of the day before, and the first of the day after
+            for person, at in ((7, datetime(2026, 5, 12, 3, 59)), (8, datetime(2026, 5, 13, 4))):
+                session.add(Appointment(person_id=person, starts_at=at.replace(tzinfo=UTC), state="booked"))
+        page = self.as_role("front desk").get("/").text
+        table = page[page.index("Expected today") : page.index("Replies")]
+        seen = re.findall(r'>(\d+:\d\d)</td> <td><a href="/customers/(\d+)"', table)
+        self.assertEqual([one for one in seen if one[1] in ("5", "4")], [("8:05", "5"), ("16:05", "4")])
+        self.assertFalse({one[1] for one in seen} & {"6", "7", "8"})
+
     def test_the_front_desk_cannot_narrow_the_book_by_a_rule(self) -> None:
         client = self.as_role("front desk")
-        page = client.get("/customers?segment=1&columns=spent,band").text
-        self.assertIn("/customers/1", page)
+        page = client.get("/customers?q=ab&segment=1&columns=spent,band").text
+        self.assertIn("abara", page.lower())
         self.assertNotIn("Spent", page)
         self.assertNotIn('name="segment"', page)
 
