@@ -7,6 +7,7 @@ from sqlalchemy.orm import InstrumentedAttribute
 from sqlalchemy.orm import Session as Reader
 
 from loyalbell.core.channels import TYPES
+from loyalbell.storage.erased_addresses import erased_among
 from loyalbell.storage.schema import ConsentEntry, Person, Suppression
 
 
@@ -41,7 +42,8 @@ def suppressed_addresses(reader: Reader, addresses: Iterable[str], channel: str)
         func.lower(Suppression.address).in_(list(by_small)),
         Suppression.lifted_at.is_(None),
     )
-    return set().union(*(by_small.get(small, set()) for small in reader.scalars(query)))
+    known = set(reader.scalars(query)) | erased_among(reader, channel, list(by_small))
+    return set().union(*(by_small.get(small, set()) for small in known))
 
 
 def suppressed_people(reader: Reader, person_ids: Iterable[int], channel: str) -> set[int]:

@@ -13,7 +13,7 @@ from sqlalchemy.engine.interfaces import DBAPIConnection
 from sqlalchemy.exc import DatabaseError, NoResultFound
 from sqlalchemy.orm import Session
 
-from loyalbell.storage import change_log, change_tracking, log_chain, opening
+from loyalbell.storage import change_log, change_tracking, erased_addresses, log_chain, opening
 from loyalbell.storage.opening import BUSY_SECONDS
 from loyalbell.storage.secret_box import SECRETS, SecretBox
 from loyalbell.storage.writer_turn import WriterTurn
@@ -176,6 +176,7 @@ class Database:
     def _writing(self, session: Session) -> Iterator[None]:
         connection = session.connection()
         change_tracking.track(connection)
+        erased_addresses.watch(connection, self.secrets)
         connection.exec_driver_sql(f"PRAGMA busy_timeout={int(PATIENCE.get() * 1_000)}")
         connection.exec_driver_sql("BEGIN IMMEDIATE")
         self._mine.session = session

@@ -2,6 +2,7 @@
 copy of the book alone opens nothing (Fernet: AES-128-CBC with HMAC-SHA256, of ``cryptography``).
 """
 
+import hashlib
 import os
 from pathlib import Path
 
@@ -38,6 +39,23 @@ class SecretBox:
                 f"The key file {self.path} is missing or is not the one that sealed this. Put the right one"
                 " back, or enter the passwords and keys of the channels again."
             ) from problem
+
+    def keyed_hash(self, text: str, make: bool = False) -> str:
+        """Eight signs that name the key, a colon, and 32 of the hash; nothing where there is no key."""
+        try:
+            key = hashlib.sha256(self._key(make)).digest()
+        except FileNotFoundError:
+            return ""
+        return f"{self._name(key)}:{hashlib.blake2b(text.encode(), key=key, digest_size=16).hexdigest()}"
+
+    @property
+    def name(self) -> str:
+        """Names the key without telling it; nothing where there is none."""
+        return self.keyed_hash("").partition(":")[0]
+
+    @staticmethod
+    def _name(key: bytes) -> str:
+        return hashlib.blake2b(b"which key", key=key, digest_size=4).hexdigest()
 
     def _key(self, make: bool = False) -> bytes:
         if make and not self.path.exists():

@@ -16,7 +16,8 @@ from loyalbell.services.delivery.circuits import resting
 from loyalbell.services.settings.channels import CareSettings
 from loyalbell.services.translations import ENGLISH
 from loyalbell.services.translations import catalogue as known_texts
-from loyalbell.storage.schema import Shop, SignUp, Suppression
+from loyalbell.storage.consent import suppressed_addresses
+from loyalbell.storage.schema import Shop, SignUp
 
 CONFIRM_SUBJECT = "Confirm your address for %(shop)s"
 CONFIRM_WORDS = (
@@ -37,12 +38,8 @@ def send_due(application: Application, sender: Sender) -> int:
         shop, batch = session.get_one(Shop, 1), []
         for row in session.scalars(_due(now).limit(AT_ONCE)):
             row.ask_at = None  # handed over: if this breaks, nobody is asked twice
-            gone = select(Suppression.id).where(
-                Suppression.channel == "email",
-                Suppression.address == row.email,
-                Suppression.lifted_at.is_(None),
-            )
-            if row.at > now - timedelta(days=CONFIRM_DAYS) and session.scalar(gone.limit(1)) is None:
+            gone = suppressed_addresses(session, [row.email], "email")
+            if row.at > now - timedelta(days=CONFIRM_DAYS) and not gone:
                 mail = _mail(shop, row, now)
                 batch.append(
                     Outgoing(-row.id, shop.sender_email, row.email, mail["Message-ID"], mail.as_bytes())

@@ -8,8 +8,10 @@ from sqlalchemy.orm import Session
 
 from loyalbell.core.channels import CHANNELS
 from loyalbell.services.application import Application
+from loyalbell.storage import erased_addresses
 from loyalbell.storage.consent import address_of
-from loyalbell.storage.schema import Person, SignUp, Suppression
+from loyalbell.storage.erased_addresses import REASON
+from loyalbell.storage.schema import Person, Reply, SignUp, Suppression
 from loyalbell.storage.webhook_events import announce
 
 
@@ -46,7 +48,19 @@ def erase_in(application: Application, session: Session, person_ids: Sequence[in
 def _keep_suppressed(session: Session, person: Person, now: datetime, by: str) -> None:
     for channel in CHANNELS:
         address = address_of(person, channel)
-        if address:
-            session.add(
-                Suppression(person_id=None, channel=channel, address=address, reason="erased", at=now, by=by)
+        if not address:
+            continue
+        # what stood open for nobody on file goes into the hash
+        session.execute(
+            delete(Suppression).where(
+                Suppression.person_id.is_(None),
+                Suppression.channel == channel,
+                func.lower(Suppression.address) == address.lower(),
             )
+        )
+        session.execute(
+            delete(Reply).where(Reply.channel == channel, func.lower(Reply.address) == address.lower())
+        )
+        kept = Suppression(channel=channel, address=address, reason=REASON, at=now, by=by)
+        erased_addresses.keep(session, kept)
+        session.add(kept)

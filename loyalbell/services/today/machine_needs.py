@@ -61,6 +61,19 @@ def guessed_passwords(session: Session, now: datetime) -> list[Need]:
     ]
 
 
+def lost_key_needs(session: Session) -> list[Need]:
+    """Erased people who would not be recognised if they came back by a file."""
+    count = secrets_at_rest.unknown_erased(session)
+    if not count:
+        return []
+    who = "1 erased address" if count == 1 else f"{count:,} erased addresses"
+    words = (
+        "The file secret.key is missing or is another one. Put the right one back and start again. Until"
+        " then, a file could bring such an address back and it would be written to."
+    )
+    return [Need(f"{who} cannot be recognised", words, "/settings/health", "Look", True)]
+
+
 def restored_needs(session: Session, shop: Shop, now: datetime) -> list[Need]:
     restored = RestoredSettings.load(session)
     if restored.is_seen or restored.until is None or restored.made_at is None:

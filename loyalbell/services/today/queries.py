@@ -15,6 +15,7 @@ from loyalbell.services.results.by_a_person import BY_A_PERSON
 from loyalbell.services.results.ranges import Days
 from loyalbell.services.today.machine_needs import (
     guessed_passwords,
+    lost_key_needs,
     machine_needs,
     restored_needs,
     waiting_files,
@@ -88,6 +89,7 @@ def _today(application: Application) -> Today:
             needs=[
                 *about_machine,
                 *restored_needs(session, shop, now),
+                *lost_key_needs(session),
                 *guessed_passwords(session, now),
                 *needs_of(session, shop, now),
             ],

@@ -12,6 +12,7 @@ from sqlalchemy.orm import Session as Reader
 from loyalbell.core.channels import CHANNELS
 from loyalbell.core.history.money import minor_digits
 from loyalbell.storage.consent import consent_now
+from loyalbell.storage.erased_addresses import HASHED
 from loyalbell.storage.files.customers.custom_columns import day_triple
 from loyalbell.storage.records.custom_fields import say_field
 from loyalbell.storage.records.person_resolver import SOURCE
@@ -336,7 +337,7 @@ class Rows:
         for rows in _chunks(self.reader, table):
             people = self._people({row.person_id for row in rows if getattr(row, "person_id", None)})
             for row in rows:
-                if not (kind == "suppressions" and row.lifted_at):
+                if not (kind == "suppressions" and (row.lifted_at or row.address.startswith(HASHED))):
                     yield cells(row, people)
 
     def _people(self, ids: set[int]) -> dict[int, list[str]]:

@@ -197,7 +197,9 @@ class EveryRoute(RolesCase):
 
 def is_open(path: str) -> bool:
     """Of a page that anybody may see."""
-    return path.startswith(("/sign-up", "/preferences", "/offer/", "/picture/", "/sign-in", "/view/", "/api/", "/places/"))
+    return path.startswith(
+        ("/sign-up", "/preferences", "/offer/", "/picture/", "/sign-in", "/view/", "/api/", "/places/")
+    )
 
 
 def may_be_walked(path: str) -> bool:
