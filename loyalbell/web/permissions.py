@@ -51,9 +51,16 @@ LINES: tuple[Line, ...] = (
     ),
     *_lines(P.REPLIES, "/replies(/.*)?"),
     *_lines(P.DETAILS, f"POST /customers/{ID}/events", f"/customers/{ID}/part/.*", "/customers/views(/.*)?"),
-    *_lines(P.ERASE, "POST /customers/many/erase"),
+    *_lines(P.ERASE, "POST /customers/many/erase", f"GET /customers/erased/{ID}"),
     *_lines(P.MANY, "/customers/many(/.*)?", f"/customers/{ID}/part-again/{ID}", "/duplicates(/.*)?"),
-    *_lines(P.EXPORT, "/export/.*", "GET /hand-off", f"GET /segments/{ID}/people", r"GET /moved/[^/]+"),
+    *_lines(
+        P.EXPORT,
+        f"GET /customers/{ID}/everything.zip",
+        "/export/.*",
+        "GET /hand-off",
+        f"GET /segments/{ID}/people",
+        r"GET /moved/[^/]+",
+    ),
     *_lines(P.IMPORT, "/imports(/.*)?", "/catalogue(/.*)?"),
     *_lines(P.SETTINGS, "/settings(/.*)?", "/other-programs(/.*)?"),
     *_lines(

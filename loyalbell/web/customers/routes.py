@@ -18,7 +18,7 @@ from loyalbell.core.segments.model import Rule, RuleProblem, read_rule
 from loyalbell.core.segments.sentence import say_rule
 from loyalbell.services import approvals
 from loyalbell.services.accounts.permissions import Permission
-from loyalbell.services.customers import bulk, saved_views
+from loyalbell.services.customers import bulk, erasure, own_data, saved_views
 from loyalbell.services.customers import queries as customer_queries
 from loyalbell.services.customers.queries import Filter
 from loyalbell.services.customers.saved_views import CannotKeepView
@@ -231,6 +231,9 @@ def many_for_good(act: str, context: RequestContext = SignedIn, form: FormData =
             count = bulk.erase_all(context.application, ids, text_of(form, "typed"), context.by)
         except bulk.NotKept as problem:
             return _ask(context, form, ids, act, str(problem))
+        done = erasure.receipt(context.application)
+        if count and done:
+            return context.go(f"/customers/erased/{done.number}")
         return _back(context, whom, columns, said=f"{count:,} erased")
     if act == "bring":
         return _bring(context, form, ids)
@@ -241,6 +244,26 @@ def many_for_good(act: str, context: RequestContext = SignedIn, form: FormData =
         return _ask(context, form, ids, act, "Choose at least one channel.")
     count = bulk.suppress_all(context.application, ids, chosen, context.by)
     return _back(context, whom, columns, said=f"{count:,} suppressed on {', '.join(chosen)}")
+
+
+@router.get("/customers/erased/{number}")
+def receipt_page(number: int, context: RequestContext = SignedIn) -> Response:
+    """What was taken out: to keep, and to show whoever asked for it."""
+    done = erasure.receipt(context.application, number)
+    if done is None:
+        raise NotFound("No such erasure is in the log.")
+    return context.page("customers/erased.html", "customers", done=done)
+
+
+@router.get("/customers/{person_id}/everything.zip")
+def everything(person_id: int, context: RequestContext = SignedIn) -> Response:
+    """All that is on file about one person, for them."""
+    content = own_data.as_zip(context.application, person_id)
+    if content is None:
+        raise NotFound("No such customer is on file.")
+    context.note("downloaded everything about a customer", person=person_id)
+    headers = {"Content-Disposition": f'attachment; filename="everything-{person_id}.zip"'}
+    return Response(content, media_type="application/zip", headers=headers)
 
 
 def _bring(context: RequestContext, form: FormData, ids: list[int]) -> Response:

@@ -1,22 +1,28 @@
 """Erasing: nothing of the person is left in any table, and their address stays suppressed."""
 
 import io
+import json
+import zipfile
 from typing import Any
 
 from sqlalchemy import delete, func, inspect, select, text
 
 from loyalbell.services.application import Application
 from loyalbell.services.campaigns import commands as campaign_commands
-from loyalbell.services.customers import erasure
+from loyalbell.services.customers import erasure, own_data
 from loyalbell.services.delivery.claiming import suppressed_addresses
 from loyalbell.services.imports import commands as import_commands
 from loyalbell.services.settings import secrets_at_rest
+from loyalbell.storage import person_rows
 from loyalbell.storage.schema import (
+    Base,
     ConsentEntry,
     Delivery,
     Event,
+    ImportRun,
     Note,
     Person,
+    Preference,
     Reply,
     Shop,
     SignUp,
@@ -117,6 +123,75 @@ class Erased(ErasureCase):
         for one in kept:
             self.assertRegex(one.address, r"^hashed:[0-9a-f]{8}:[0-9a-f]{32}$")
         self.assertEqual(len({one.address for one in kept}), 3)
+
+
+class Traces(ErasureCase):
+    def test_what_an_import_would_put_back_and_rows_it_shows_go_too(self) -> None:
+        content = f"Email,First name\n{EMAIL},{NAME}a\n".encode()
+        run = import_commands.begin_import(self.application, "customers", "x.csv", io.BytesIO(content), "Ida")
+        for write in (False, True):
+            import_commands.carry_out(self.application, run.id, write, lambda share, words: None)
+        with self.application.database.transaction() as session:
+            kept = session.get_one(ImportRun, run.id)
+            shown = {"cause": "x", "examples": [[2, f"{EMAIL} is no number", None]], "count": 3}
+            kept.problems = [shown]
+        self.assertIn("import_change: (1, ", self.everything())
+        self.erase()
+        left = [line for line in self.everything().splitlines() if NAME in line or EMAIL in line]
+        self.assertEqual(left, [])
+        kept = self.application.find(ImportRun, run.id)
+        assert kept
+        self.assertEqual(kept.problems, [{"cause": "x", "examples": [], "count": 3}])
+
+    def test_the_receipt_says_what_went_and_names_nobody(self) -> None:
+        self.erase()
+        done = erasure.receipt(self.application)
+        assert done
+        self.assertEqual((done.people, done.by), (1, "Ida"))
+        expected = {
+            "Orders": 1,
+            "On the site or in the app": 1,
+            "Notes": 1,
+            "What was said about messages": 1,
+        }
+        self.assertEqual(done.removed, expected)
+        self.assertEqual(erasure.receipt(self.application, done.number), done)
+        self.assertIsNone(erasure.receipt(self.application, 99))
+
+
+class OwnData(ErasureCase):
+    def test_every_table_about_people_is_in_it(self) -> None:
+        """What belongs to a person is told by the tables themselves: a new one without a title shows here."""
+        tables = {one.table.name for one in person_rows.holdings()}
+        self.assertEqual(tables - set(own_data.TITLES), set())
+        leads = {
+            table.name
+            for table in Base.metadata.sorted_tables
+            for key in table.foreign_keys
+            if key.column.table.name in {"person", *(one.table.name for one in person_rows.holdings())}
+        }
+        self.assertEqual(leads - tables, set())
+
+    def test_a_page_and_json_with_all_of_one_person_and_nothing_of_another(self) -> None:
+        other = self.add_person("other@example.com", first_name="Somebody")
+        self.add_order(other, 3)
+        with self.application.database.transaction() as session:
+            session.add(Note(person_id=self.person, at=NOW, by="Ida", text="<script>alert(1)</script>"))
+            session.add(Preference(person_id=self.person, token="secret-token"))
+        made = own_data.as_zip(self.application, self.person)
+        assert made
+        pack = zipfile.ZipFile(io.BytesIO(made))
+        self.assertEqual(pack.namelist(), ["everything.json", "everything.html"])
+        said = json.loads(pack.read("everything.json"))["parts"]
+        page = pack.read("everything.html").decode()
+        self.assertEqual(said["About you"][0]["email"], EMAIL)
+        self.assertEqual(len(said["Orders"]), 1)
+        self.assertEqual(said["Orders"][0]["total_minor"], 1_000)
+        self.assertIn(f"{NAME} likes tea", page)
+        self.assertIn("&lt;script&gt;", page)
+        for word in ("<script>", "Somebody", "other@example.com", "secret-token"):
+            self.assertNotIn(word, page + json.dumps(said).replace("<script>alert(1)</script>", ""))
+        self.assertIsNone(own_data.as_zip(self.application, 99))
 
 
 class KeyLost(ErasureCase):

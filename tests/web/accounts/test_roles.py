@@ -38,7 +38,7 @@ VIEWER = set(
 )
 OWNER_ALONE = re.compile(
     r"(GET|POST) /(settings|other-programs|people|log)(\b.*)?"
-    r"|POST /customers/many/erase"
+    r"|POST /customers/many/erase|GET /customers/erased/1"
 )
 FILLED = {
     "{person_id}": "3", "{part}": "tags", "{view_id}": "1", "{act}": "erase", "{kind}": "campaign",
