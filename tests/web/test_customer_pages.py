@@ -133,7 +133,9 @@ class Acts(PagesCase):
             "has changed meanwhile", self.post("/customers/many/erase", count="2", person="7", typed="2").text
         )
         self.assertEqual(self.people(), before)
-        self.assertIn("1 person erased", self.post("/customers/many/erase", count="1", person="7", typed="1").text)
+        self.assertIn(
+            "1 person erased", self.post("/customers/many/erase", count="1", person="7", typed="1").text
+        )
         self.assertEqual((self.people(), self.client.get("/customers/7").status_code), (before - 1, 404))
         self.assertEqual(self.client.get("/customers").status_code, 200)
 

@@ -13,7 +13,7 @@ from loyalbell.core.channels import CHANNELS
 from loyalbell.core.messages.mime import one_line
 from loyalbell.core.policy.delivery_state import HANDED_OVER
 from loyalbell.core.policy.origins import PROOF
-from loyalbell.services.application import Application
+from loyalbell.services.application import FROM_WHERE, Application
 from loyalbell.services.customers import asking
 from loyalbell.services.delivery.composing.rendering import ContentFiller, compiled_version, fill_for_delivery
 from loyalbell.storage.consent import address_of, consent_now
@@ -96,6 +96,7 @@ def choose(
         if person is None:
             return False
         now = application.clock.now()
+        shown = {"page": f"{session.get_one(Shop, 1).public_url}/preferences", "from": FROM_WHERE.get()}
         for channel in CHANNELS:
             if address_of(person, channel):
                 say(
@@ -105,6 +106,7 @@ def choose(
                     channel,
                     "agreed" if form.get(channel) else "refused",
                     SOURCE,
+                    evidence=shown,
                 )
         kept = session.scalar(select(Preference).where(Preference.person_id == person.id))
         if kept is None:
@@ -128,8 +130,9 @@ def say(
     state: str,
     source: str,
     wording: str | None = None,
+    evidence: Mapping[str, str] | None = None,
 ) -> None:
-    """One line of the consent log, where it changes anything."""
+    """One line of the consent log, where it changes anything. ``evidence``: page, form, language."""
     if consent_now(session, [person_id], channel).get(person_id) == state:
         return
     entry = ConsentEntry(
@@ -140,6 +143,7 @@ def say(
         source=source,
         by="customer",
         wording=wording,
+        evidence=dict(evidence or {}),
     )
     session.add(entry)
     session.flush()

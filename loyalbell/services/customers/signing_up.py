@@ -4,6 +4,7 @@ Anybody can type anybody's address. So nothing is on file before its owner has p
 holds no word that was typed, a refusal stays until then, and the number of such mails is bounded.
 """
 
+import hashlib
 import secrets
 from collections.abc import Mapping
 from datetime import datetime, timedelta
@@ -13,16 +14,21 @@ from email_validator import EmailNotValidError, validate_email
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
-from loyalbell.services.application import Application
+from loyalbell.services.application import FROM_WHERE, Application
 from loyalbell.services.customers import asking
 from loyalbell.services.customers.asking import AskingSettings, NotTaken
 from loyalbell.services.customers.preference_centre import say
 from loyalbell.services.translations import ENGLISH
+from loyalbell.services.translations import catalogue as known_texts
 from loyalbell.storage.consent import consent_now
-from loyalbell.storage.schema import Person, SignUp
+from loyalbell.storage.schema import Person, Shop, SignUp
 
 SIGN_UP, WROTE_START = "sign-up form", "answered START"
 CONFIRM_DAYS = 14
+LONGEST_PAGE = 500
+USUAL_WORDING = "You agree that %(shop)s may write to you by email."
+ALWAYS_SAID = "Every mail has a link to stop it."
+"""As the form says them (``web/public/templates/sign_up.html``)."""
 BETWEEN = timedelta(hours=1)
 """Between two mails to one mailbox."""
 MOST_A_DAY = 3
@@ -42,8 +48,9 @@ def sign_up(
     form: Mapping[str, Any],
     lists: Mapping[str, list[str]] | None = None,
     language: str = ENGLISH,
+    page: str = "",
 ) -> None:
-    """Keeps the wish, to be confirmed by mail. Raises ``NotTaken``.
+    """Keeps the wish, to be confirmed by mail. ``page`` is where the form stood. Raises ``NotTaken``.
 
     A mailbox that has been asked lately is not asked again, and whoever types is told nothing of it.
     """
@@ -55,15 +62,38 @@ def sign_up(
         raise NotTaken("This does not look like an email address. Write it like ann@example.com.") from error
     with application.database.transaction() as session:
         given = asking.read_answers(session, "sign_up", form, lists or {}).given
+        now = application.clock.now()
         answers = {
             "first_name": str(given.get("first_name", ""))[:120],
             "last_name": str(given.get("last_name", ""))[:120],
             "given": given,
-            "wording": AskingSettings.load(session).wording,
+            "wording": words_agreed_to(session, language),
             "language": language,
             "source": SIGN_UP,
+            "evidence": {
+                "page": page[:LONGEST_PAGE],
+                "form": form_version(session),
+                "language": language,
+                "asked at": now.isoformat(),
+                "asked from": FROM_WHERE.get(),
+            },
         }
-        _ask(session, email, answers, application.clock.now())
+        _ask(session, email, answers, now)
+
+
+def words_agreed_to(session: Session, language: str) -> str:
+    """What stands above the button of the form, in the language it is shown in."""
+    texts, shop = known_texts(language), session.get_one(Shop, 1)
+    own = AskingSettings.load(session).wording
+    usual = texts.get(USUAL_WORDING, USUAL_WORDING) % {"shop": shop.name}
+    return f"{own or usual} {texts.get(ALWAYS_SAID, ALWAYS_SAID)}"
+
+
+def form_version(session: Session) -> str:
+    """Eight signs that change whenever what the form asks or says does."""
+    settings = AskingSettings.load(session)
+    said = settings.model_dump_json(include={"sign_up", "wording"})
+    return hashlib.sha256(said.encode()).hexdigest()[:8]
 
 
 def ask_who_wrote_start(session: Session, email: str, now: datetime) -> None:
@@ -112,7 +142,12 @@ def confirm(application: Application, token: str) -> bool | None:
         person.language = person.language or row.answers.get("language")
         row.confirmed_at, row.person_id = now, person.id
         source, wording = row.answers.get("source", SIGN_UP), row.answers.get("wording") or None
-        say(application, session, person.id, "email", "agreed", f"{source}, confirmed", wording)
+        evidence = dict(row.answers.get("evidence", {})) | {
+            "confirmed at": now.isoformat(),
+            "confirmed from": FROM_WHERE.get(),
+        }
+        words = f"{source}, confirmed"
+        say(application, session, person.id, "email", "agreed", words, wording, evidence)
         return True
 
 

@@ -2,6 +2,7 @@
 
 import re
 from datetime import datetime
+from typing import Any
 
 from sqlalchemy import ForeignKey, Index, UniqueConstraint
 from sqlalchemy.orm import Mapped, mapped_column
@@ -95,6 +96,8 @@ class ConsentEntry(Base):
     source: Mapped[str]
     wording: Mapped[str | None]
     by: Mapped[str | None]
+    evidence: Mapped[dict[str, Any]] = mapped_column(default=dict, server_default="{}")
+    """Where the customer gave it themselves: page, version of the form, language, asked and confirmed."""
     import_id: Mapped[int | None] = mapped_column(ForeignKey("import_run.id"))
 
 

@@ -108,6 +108,11 @@ def lists_of(form: FormData) -> dict[str, list[str]]:
     return found
 
 
+def _page_of(request: Request) -> str:
+    """Where the form stood: here, or on the shop's own site."""
+    return request.headers.get("Referer", "") or str(request.url)
+
+
 @router.post("/sign-up")
 def sign_up(request: Request, form: FormData = Form) -> Response:
     given = {key: str(value)[:300] for key, value in form.items()}
@@ -117,7 +122,7 @@ def sign_up(request: Request, form: FormData = Form) -> Response:
         if request.app.state.sign_ups.take(request.client.host if request.client else ""):
             raise NotTaken(TOO_MANY)
         language = language_for(None, request.headers.get("accept-language", ""))
-        signing_up.sign_up(application_of(request), given, lists_of(form), language)
+        signing_up.sign_up(application_of(request), given, lists_of(form), language, _page_of(request))
     except NotTaken as problem:
         return _sign_up(request, given, problem=problem)
     if request.app.state.heartbeat:

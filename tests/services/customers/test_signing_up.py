@@ -4,7 +4,9 @@ from datetime import timedelta
 
 from sqlalchemy import func, select
 
+from loyalbell.services.application import FROM_WHERE
 from loyalbell.services.customers import confirmation_mail, erasure, signing_up
+from loyalbell.services.customers.asking import AskingSettings
 from loyalbell.services.replies import inbound
 from loyalbell.services.scheduler import tick
 from loyalbell.storage.consent import consent_now
@@ -53,6 +55,44 @@ class SigningUpTest(ApplicationCase):
         self.assertEqual(self.asked(), ["ann@example.com"])  # once an hour
         self.assertTrue(signing_up.confirm(self.application, self.token()))
         self.assertEqual(self.said(), "agreed")
+
+    def test_what_was_agreed_to_is_kept_word_by_word_with_page_form_and_times(self) -> None:
+        held = FROM_WHERE.set("192.0.2.7")
+        self.addCleanup(FROM_WHERE.reset, held)
+        page = "https://shop.example/hear-from-us"
+        signing_up.sign_up(self.application, {"email": "bo@example.com"}, page=page)
+        self.clock.move_on(timedelta(hours=2))
+        signing_up.confirm(self.application, self.token())
+        with self.application.database.reading() as session:
+            said = session.scalars(select(ConsentEntry).order_by(ConsentEntry.id.desc())).first()
+            form = signing_up.form_version(session)
+        assert said
+        self.assertEqual(
+            said.wording,
+            "You agree that Test Shop may write to you by email. Every mail has a link to stop it.",
+        )
+        self.assertEqual(
+            said.evidence,
+            {
+                "page": page,
+                "form": form,
+                "language": "en",
+                "asked at": NOW.isoformat(),
+                "asked from": "192.0.2.7",
+                "confirmed at": (NOW + timedelta(hours=2)).isoformat(),
+                "confirmed from": "192.0.2.7",
+            },
+        )
+
+    def test_the_form_has_another_version_once_it_says_something_else(self) -> None:
+        with self.application.database.transaction() as session:
+            before = signing_up.form_version(session)
+            AskingSettings(wording="News, once a month.").save(session)
+            self.assertNotEqual(signing_up.form_version(session), before)
+            self.assertEqual(
+                signing_up.words_agreed_to(session, "de"),
+                "News, once a month. In jeder E-Mail steht ein Link zum Abmelden.",
+            )
 
     def test_a_link_is_too_old_after_a_fortnight_and_pressed_again_undoes_no_refusal(self) -> None:
         self.sign_up("ann@example.com")
