@@ -8,12 +8,23 @@ import sys
 from rich.console import Console
 from rich.table import Table
 
-from bench import book_in, mails, rail, results, search, segment_count, segment_days, sequences, serving
+from bench import (
+    book_in,
+    mails,
+    rail,
+    results,
+    search,
+    segment_count,
+    segment_days,
+    sequences,
+    serving,
+    sign_in,
+)
 
 
 def main() -> None:
     table = Table("what", "size", "ours", "the other", "ratio", "to reach", "", title="Measured in this run")
-    parts = (segment_count, segment_days, results, search, sequences, serving, rail, mails, book_in)
+    parts = (segment_count, segment_days, results, search, sequences, serving, rail, mails, book_in, sign_in)
     chosen = [part for part in parts if part.__name__.removeprefix("bench.") in sys.argv[1:]]
     for part in chosen or parts:
         for line in part.lines():

@@ -11,6 +11,7 @@ from fastapi.responses import HTMLResponse, PlainTextResponse, RedirectResponse,
 from starlette.exceptions import HTTPException
 
 from loyalbell.core.messages.content import ContentProblem
+from loyalbell.core.messages.merge_fields import FieldProblem
 from loyalbell.core.segments.model import RuleProblem
 from loyalbell.core.sequences.plan import PlanProblem
 from loyalbell.services.messages.queries import MessageProblem
@@ -206,6 +207,7 @@ HANDLERS: tuple[tuple[type[Exception], Handler], ...] = (
     (ContentProblem, not_readable),
     (SequenceProblem, said_why),
     (MessageProblem, said_why),
+    (FieldProblem, said_why),
     (OverflowError, too_large_a_number),
     (BookBusy, busy),
     (DiskFull, no_room),

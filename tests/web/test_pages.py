@@ -85,6 +85,36 @@ class Pages(PagesCase):
                 self.assertNotIn(" style=", page.text)
                 self.assertLessEqual(page.text.count("btn-act"), 1)
 
+    def test_the_headers_are_complete_and_pictures_of_mails_can_be_shown_elsewhere(self) -> None:
+        """The list of the OWASP Secure Headers Project, from memory."""
+        self.sign_in()
+        headers = self.client.get("/customers").headers
+        for name, value in (
+            ("X-Content-Type-Options", "nosniff"),
+            ("X-Frame-Options", "DENY"),
+            ("Referrer-Policy", "same-origin"),
+            ("Cross-Origin-Opener-Policy", "same-origin"),
+            ("Cross-Origin-Resource-Policy", "same-origin"),
+            ("Cache-Control", "no-store"),
+        ):
+            self.assertEqual(headers[name], value, name)
+        self.assertIn("geolocation=()", headers["Permissions-Policy"])
+        self.assertEqual(self.client.get("/o/x.gif").headers["Cross-Origin-Resource-Policy"], "cross-origin")
+        self.assertEqual(self.client.get("/messages/1/small").headers["X-Frame-Options"], "SAMEORIGIN")
+
+    def test_a_letterhead_whose_field_cannot_be_filled_is_refused_and_previewed_in_words(self) -> None:
+        """Seen: a header with {{7*191}} was kept, every email with it failed, and its preview was a 500."""
+        token = self.sign_in()
+        form = {"_csrf": token, "name": "Broken", "header": "{{7*191}}", "footer": ""}
+        self.assertIn("not closed or not understood", self.client.post("/letterheads", data=form).text)
+        preview = self.client.get("/letterheads/preview?header={{7*191}}")
+        self.assertEqual(preview.status_code, 200)
+        self.assertIn("not understood", preview.text)
+        form |= {"accent": "#173b39"}
+        page = self.client.post("/settings/letterhead/1", data=form)
+        self.assertEqual(page.status_code, 422)
+        self.assertIn("not closed or not understood", page.text)
+
     def test_nobody_sees_anything_before_signing_in(self) -> None:
         for path in PAGES:
             answer = self.client.get(path, follow_redirects=False)

@@ -4,6 +4,7 @@ import re
 from collections.abc import Mapping
 from typing import Any
 
+from markupsafe import escape
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
@@ -51,6 +52,8 @@ def keep(application: Application, letterhead_id: int | None, form: Mapping[str,
     name = one_line(str(form.get("name", "")))[:80]
     if not name:
         raise LetterheadProblem("Give the letterhead a name.")
+    for words in (form.get("header"), form.get("footer")):
+        check_fields(str(words or ""))
     colours = {key: str(form.get(key, "")) for key in COLOURS}
     if form.get("own_link"):
         colours["link"] = str(form.get("link", ""))
@@ -92,6 +95,14 @@ def _picture(session: Session, said: Any) -> int | None:
     return int(text) if known else None
 
 
+def check_fields(words: str) -> None:
+    """Raises ``LetterheadProblem`` where a field in it cannot be filled: every email would fail."""
+    try:
+        template(words)
+    except FieldProblem as problem:
+        raise LetterheadProblem(str(problem)) from problem
+
+
 def preview_of(application: Application, form: Mapping[str, Any]) -> str:
     """An email as a letterhead that is being changed would wrap it; what is no colour is left as usual."""
     colours = {key: str(form.get(key, "")) for key in (*COLOURS, "link")}
@@ -115,7 +126,10 @@ def preview_of(application: Application, form: Mapping[str, Any]) -> str:
         )
         made = compile_email(SAMPLE, RenderContext(look))
         facts = {"shop_name": shop.name, "first_name": "Noor"}
-        shown = fill_for_preview(session, made, facts, shop, application.clock.now())
+        try:
+            shown = fill_for_preview(session, made, facts, shop, application.clock.now())
+        except FieldProblem as problem:
+            return f"<p>{escape(str(problem))}</p>"
     return shown if isinstance(shown, str) else shown.html
 
 

@@ -10,6 +10,7 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from loyalbell.core.changes import changes
+from loyalbell.core.messages.merge_fields import FieldProblem, template
 from loyalbell.services.accounts.passwords import WeakPassword, check_strength, hash_password
 from loyalbell.services.application import Application
 from loyalbell.services.references import say_uses
@@ -40,6 +41,10 @@ def check(form: ShopForm) -> None:
     """Raises ``NotSetUp`` with the first thing that is wrong."""
     if not form.name.strip():
         raise NotSetUp("Give the shop’s name.")
+    if any(sign in text for text in (form.name, form.postal_address) for sign in ("{{", "{%")):
+        raise NotSetUp(
+            "The shop’s name and address cannot hold {{ or {%: messages would take it for a field."
+        )
     if form.zone not in available_timezones():
         raise NotSetUp(f"“{form.zone}” is not a time zone. Choose one such as America/New_York.")
     if form.currency not in list_currencies():
@@ -136,12 +141,22 @@ def change_letterhead(
     with application.database.transaction() as session:
         letterhead = session.get_one(Letterhead, letterhead_id)
         after = {"header": header.strip(), "footer": footer.strip(), "accent": accent}
+        for words in (after["header"], after["footer"]):
+            _fields_hold(words)
         before = {name: getattr(letterhead, name) for name in after}
         for name, value in after.items():
             setattr(letterhead, name, value)
         application.note(
             session, by, "changed a letterhead", letterhead=letterhead.name, **changes(before, after)
         )
+
+
+def _fields_hold(words: str) -> None:
+    """Raises ``NotSetUp`` where a field in it cannot be filled: every email would fail."""
+    try:
+        template(words)
+    except FieldProblem as problem:
+        raise NotSetUp(str(problem)) from problem
 
 
 def switch(application: Application, ringing: bool, by: str) -> None:

@@ -57,14 +57,17 @@ def save_letterhead(
         return _page(
             context, vars(context.application.the_shop()), problem="The colour must be written like #173b39."
         )
-    shop_settings.change_letterhead(
-        context.application,
-        letterhead_id,
-        text_of(form, "header"),
-        text_of(form, "footer"),
-        accent,
-        context.by,
-    )
+    try:
+        shop_settings.change_letterhead(
+            context.application,
+            letterhead_id,
+            text_of(form, "header"),
+            text_of(form, "footer"),
+            accent,
+            context.by,
+        )
+    except NotSetUp as problem:
+        return _page(context, vars(context.application.the_shop()), problem=str(problem))
     return context.go("/settings?saved=yes")
 
 
