@@ -8,7 +8,7 @@ from starlette.datastructures import FormData
 
 from loyalbell.demo.clock_driver import DemoClockDriver
 from loyalbell.services.clock import DemoClock
-from loyalbell.web.request import Form, NotFound, RequestContext, SignedIn, text_of
+from loyalbell.web.request import Form, NotFound, RequestContext, SignedIn, own_path, text_of
 
 router = APIRouter()
 STEPS = {"hour": timedelta(hours=1), "day": timedelta(days=1), "week": timedelta(weeks=1)}
@@ -25,5 +25,4 @@ def move(context: RequestContext = SignedIn, form: FormData = Form) -> Response:
     else:
         clock.move_on(step)
     context.wake()
-    back = text_of(form, "back", "/")
-    return context.go(back if back.startswith("/") and not back.startswith("//") else "/")
+    return context.go(own_path(text_of(form, "back", "/")))

@@ -304,6 +304,14 @@ def text_of(form: FormData, name: str, otherwise: str = "") -> str:
     return value if isinstance(value, str) else otherwise
 
 
+def own_path(path: str, otherwise: str = "/") -> str:
+    """Where to go on, if it is one of our own addresses; browsers read a backslash as a slash, and leave out
+    what cannot be seen.
+    """
+    is_ours = path.startswith("/") and not path.startswith(("//", "/\\")) and path.isprintable()
+    return path if is_ours else otherwise
+
+
 def number_of(form: FormData, name: str) -> int | None:
     text = text_of(form, name).strip()
     return int(text) if text.isdecimal() and len(text) < 16 else None

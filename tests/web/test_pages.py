@@ -85,6 +85,22 @@ class Pages(PagesCase):
                 self.assertNotIn(" style=", page.text)
                 self.assertLessEqual(page.text.count("btn-act"), 1)
 
+    def test_no_page_leads_to_another_site_whatever_it_is_told(self) -> None:
+        token = self.sign_in()
+        elsewhere = ("//evil.example", "/\\evil.example", "https://evil.example", "/\t/evil.example", "evil")
+        for back in (*elsewhere, "/x\r\nSet-Cookie: a=b"):
+            for path, form in (
+                ("/switch", {"ringing": "1", "back": back}),
+                ("/look", {"look": "light", "back": back}),
+                ("/sign-in", {"email": OWNER[1], "password": OWNER[2], "next": back}),
+            ):
+                with self.subTest(path=path, back=back):
+                    answer = self.client.post(path, data={"_csrf": token} | form, follow_redirects=False)
+                    self.assertEqual((answer.status_code, answer.headers["location"]), (303, "/"))
+                    self.assertNotIn("a=b", str(answer.headers))
+                    if path == "/sign-in":
+                        token = self.token(self.client.get("/").text)
+
     def test_the_headers_are_complete_and_pictures_of_mails_can_be_shown_elsewhere(self) -> None:
         """The list of the OWASP Secure Headers Project, from memory."""
         self.sign_in()

@@ -16,7 +16,6 @@ from loyalbell.services.settings import shop as shop_settings
 from loyalbell.web.accounts.cookies import (
     browser_of,
     outside_page,
-    safe_path,
     token_holds,
     visitor_of,
     with_session,
@@ -31,6 +30,7 @@ from loyalbell.web.request import (
     SignedIn,
     application_of,
     check_token,
+    own_path,
     text_of,
 )
 from loyalbell.web.settings.forms import read_shop_form
@@ -60,7 +60,7 @@ def _sign_in(
     demo: DemoParts | None = request.app.state.demo
     shown = demo.sign_in if demo else None
     return page.page(
-        "accounts/sign_in.html", "", status, next=safe_path(next), problem=problem, shown=shown, chosen=chosen
+        "accounts/sign_in.html", "", status, next=own_path(next), problem=problem, shown=shown, chosen=chosen
     )
 
 
@@ -77,7 +77,7 @@ def _wait_first(request: Request, visitor: Visitor, where: str, seconds: int) ->
 
 @router.post("/sign-in")
 def sign_in(request: Request, form: FormData = Form, visitor: Visitor = Depends(token_holds)) -> Response:
-    application, where = application_of(request), safe_path(text_of(form, "next", "/"))
+    application, where = application_of(request), own_path(text_of(form, "next", "/"))
     failures: FailedSignIns = request.app.state.failed_sign_ins
     email, source = text_of(form, "email"), request.client.host if request.client else ""
     if wait := failures.wait(email, source):
@@ -113,12 +113,12 @@ def code_page(request: Request, next: str = "/") -> Response:
     visitor = _waiting(request)
     if visitor is None:
         return RedirectResponse("/sign-in", status_code=303)
-    return outside_page(request, visitor).page("accounts/code.html", "", next=safe_path(next))
+    return outside_page(request, visitor).page("accounts/code.html", "", next=own_path(next))
 
 
 @router.post("/sign-in/code")
 async def code(request: Request, form: FormData = Form) -> Response:
-    visitor, where = _waiting(request), safe_path(text_of(form, "next", "/"))
+    visitor, where = _waiting(request), own_path(text_of(form, "next", "/"))
     if visitor is None or visitor.user_id is None:
         return RedirectResponse("/sign-in", status_code=303)
     await check_token(request, visitor)
@@ -159,7 +159,7 @@ def sign_out(context: RequestContext = SignedIn) -> Response:
 def look(context: RequestContext = SignedIn, form: FormData = Form) -> Response:
     """Light or dark colours in this browser, or those of the device."""
     chosen = text_of(form, "look")
-    response = RedirectResponse(safe_path(text_of(form, "back", "/")), status_code=303)
+    response = RedirectResponse(own_path(text_of(form, "back", "/")), status_code=303)
     if chosen in LOOKS:
         response.set_cookie(LOOK_COOKIE, chosen, max_age=A_YEAR, httponly=True, samesite="lax")
     else:

@@ -39,7 +39,7 @@ from loyalbell.services.sequences.publishing import Choices
 from loyalbell.services.today import staff_notes
 from loyalbell.storage import schema
 from loyalbell.storage.schema import Enrolment
-from loyalbell.web.request import Form, NotFound, RequestContext, SignedIn, number_of, text_of
+from loyalbell.web.request import Form, NotFound, RequestContext, SignedIn, number_of, own_path, text_of
 from loyalbell.web.sequences import editor_rail as rail
 from loyalbell.web.sequences import views as sheet
 from loyalbell.web.sequences.forms import from_when, read_pace
@@ -430,7 +430,4 @@ def move(enrolment_id: int, context: RequestContext = SignedIn, form: FormData =
     except SequenceProblem as problem:
         return _live(context, sequence_of(context, one.sequence_id), str(problem))
     context.wake()
-    back = text_of(form, "back")
-    return context.go(
-        back if back.startswith("/") and not back.startswith("//") else f"/customers/{one.person_id}"
-    )
+    return context.go(own_path(text_of(form, "back"), f"/customers/{one.person_id}"))

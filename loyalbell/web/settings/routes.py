@@ -10,7 +10,7 @@ from starlette.datastructures import FormData
 from loyalbell.services.messages import queries as message_queries
 from loyalbell.services.settings import shop as shop_settings
 from loyalbell.services.settings.shop import NotSetUp
-from loyalbell.web.request import Form, RequestContext, SignedIn, number_of, text_of
+from loyalbell.web.request import Form, RequestContext, SignedIn, number_of, own_path, text_of
 from loyalbell.web.settings.forms import read_shop_form
 from loyalbell.web.settings.place_routes import choices
 
@@ -75,5 +75,4 @@ def save_letterhead(
 def switch(context: RequestContext = SignedIn, form: FormData = Form) -> Response:
     shop_settings.switch(context.application, number_of(form, "ringing") == 1, context.by)
     context.wake()
-    back = text_of(form, "back", "/")
-    return context.go(back if back.startswith("/") and not back.startswith("//") else "/")
+    return context.go(own_path(text_of(form, "back", "/")))

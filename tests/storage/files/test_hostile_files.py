@@ -33,6 +33,15 @@ class Hostile(ApplicationCase):
         self.assertEqual(list(import_files.folder(self.application).iterdir()), [])
         return str(caught.exception)
 
+    def test_a_spreadsheet_that_unpacks_to_five_hundred_times_its_size(self) -> None:
+        """Seen: 349 kB of XLSX filled 200 MB."""
+        out, rows = io.BytesIO(), b"<row><c><v>1</v></c></row>" * 1_000
+        with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as pack:
+            pack.writestr("xl/workbook.xml", "<workbook/>")
+            pack.writestr("xl/worksheets/sheet1.xml", rows * 4_000)
+        self.assertLess(len(out.getvalue()), 349_000)
+        self.assertIn("far more than tables of its size do", self.refused("book.xlsx", out.getvalue()))
+
     def test_a_damaged_workbook_that_wants_all_memory(self) -> None:
         """Read by the library in this process it ends the process: an allocation of many gigabytes aborts."""
         content = (FOLDER / "takes-all-memory.xls").read_bytes()
