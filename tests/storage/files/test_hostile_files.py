@@ -4,10 +4,11 @@ import io
 import unittest
 import zipfile
 from pathlib import Path
+from unittest import mock
 
 from loyalbell.services.imports import commands as import_commands
 from loyalbell.services.imports import files as import_files
-from loyalbell.storage.files.tables import apart
+from loyalbell.storage.files.tables import apart, workbooks
 from loyalbell.storage.files.tables.apart import as_table_apart
 from loyalbell.storage.files.tables.problems import FileProblem
 from tests.support import ApplicationCase
@@ -58,7 +59,13 @@ class Hostile(ApplicationCase):
                 for _ in range(160):
                     sheet.write(b" " * 10_000_000)
         self.assertLess(len(out.getvalue()), 3_000_000)
-        self.assertIn("too large", self.refused("bomb.xlsx", out.getvalue()))
+        self.assertIn("far more than tables of its size", self.refused("bomb.xlsx", out.getvalue()))
+        # nor where it packs as tables do
+        with mock.patch.object(workbooks, "MOST_RATIO", 10_000), self.assertRaises(FileProblem) as caught:
+            bomb = self.folder / "bomb.xlsx"
+            bomb.write_bytes(out.getvalue())
+            workbooks.Workbook(bomb)
+        self.assertIn("too large", str(caught.exception))
 
     def test_what_takes_too_long_is_ended(self) -> None:
         source = self.folder / "cards.vcf"

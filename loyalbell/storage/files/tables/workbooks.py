@@ -104,8 +104,8 @@ def _holds_xlsx(path: Path) -> bool:
         unpacked = sum(part.file_size for part in packed.infolist())
         if unpacked > UNUSUAL_FROM and unpacked > MOST_RATIO * path.stat().st_size:
             raise FileProblem(
-                f"This spreadsheet says it holds {unpacked // 1_000_000:,} MB, far more than tables of its size"
-                " do. Save it as CSV, and choose that."
+                f"This spreadsheet says it holds {unpacked // 1_000_000:,} MB, far more than tables of its"
+                " size do. Save it as CSV, and choose that."
             )
         if unpacked > MOST_UNPACKED:
             raise FileProblem(
