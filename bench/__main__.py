@@ -11,6 +11,7 @@ from rich.table import Table
 from bench import (
     book_in,
     mails,
+    questions,
     rail,
     results,
     search,
@@ -24,7 +25,19 @@ from bench import (
 
 def main() -> None:
     table = Table("what", "size", "ours", "the other", "ratio", "to reach", "", title="Measured in this run")
-    parts = (segment_count, segment_days, results, search, sequences, serving, rail, mails, book_in, sign_in)
+    parts = (
+        questions,
+        segment_count,
+        segment_days,
+        results,
+        search,
+        sequences,
+        serving,
+        rail,
+        mails,
+        book_in,
+        sign_in,
+    )
     chosen = [part for part in parts if part.__name__.removeprefix("bench.") in sys.argv[1:]]
     for part in chosen or parts:
         for line in part.lines():

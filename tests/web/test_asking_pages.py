@@ -93,7 +93,7 @@ class Asking(test_pages.PagesCase):
             ).one()
         self.assertEqual(value.value, found.choices[0])
         self.assertEqual((day.name, day.month, day.day), ("Partner’s birthday", 2, 29))
-        self.assertEqual(said.wording, "Yes, send me offers.")
+        self.assertEqual(said.wording, "Yes, send me offers. Every mail has a link to stop it.")
 
     def test_answered_on_the_preferences_page(self) -> None:
         mornings = self.field("Prefers mornings")

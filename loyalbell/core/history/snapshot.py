@@ -7,6 +7,7 @@ Money is integer minor units of the shop's currency. Text is kept as codes of ``
 """
 
 from dataclasses import dataclass, field, fields
+from functools import cached_property
 from typing import Any, Self
 
 import numpy as np
@@ -108,6 +109,19 @@ class People:
             columns[one.name] = np.concatenate((mended, getattr(fresh, one.name)[~known]))
         return People(**columns)
 
+    @cached_property
+    def settled_from(self) -> int:
+        """From this second on nobody joins, closes or dies by what is on file."""
+        known = [times[times < NEVER] for times in (self.joined_at, self.closed_at, self.deceased_at)]
+        return max((int(times.max()) for times in known if len(times)), default=-int(NEVER))
+
+    @cached_property
+    def settled_on_file(self) -> Mask:
+        """Who is on file from then on. Not to be written into."""
+        mask = (self.joined_at < NEVER) & (self.closed_at >= NEVER) & (self.deceased_at >= NEVER)
+        mask.flags.writeable = False
+        return mask
+
 
 @dataclass(frozen=True)
 class Orders(Rows):
@@ -125,7 +139,7 @@ class Orders(Rows):
         """Which of these rows stood as purchases at ``as_of``."""
         return self.void_at[rows] > as_of
 
-    def net_money(self, rows: slice, as_of: int) -> Ints:
+    def net_money(self, rows: slice | Ints, as_of: int) -> Ints:
         """Money of each row less what had been refunded by ``as_of``."""
         back = np.where(self.refunded_at[rows] <= as_of, self.refunded[rows], 0)
         return self.money[rows] - back
@@ -368,6 +382,8 @@ class HistorySnapshot:
         Somebody is a customer from the day they are said to have joined, or from the first
         thing they are known to have done, whichever came first.
         """
+        if as_of >= self.people.settled_from:
+            return self.people.settled_on_file
         present = self.people.joined_at <= as_of
         if not bool(present.all()):
             for part in (self.orders, self.walk_ins, self.appointments, self.events, self.memberships):

@@ -8,6 +8,7 @@ from numpy.typing import NDArray
 
 from loyalbell.core.history.before import before
 from loyalbell.core.history.columns import Ints, Small
+from loyalbell.core.history.settled import worked_out
 from loyalbell.core.history.snapshot import HistorySnapshot
 from loyalbell.core.history.visits import today_number
 from loyalbell.core.rhythm.return_curve import BuyingDays, Part, buying_days, gaps
@@ -83,10 +84,9 @@ def rhythms(snapshot: HistorySnapshot, as_of: int, shop: float, part: Part | Non
     """
     bought, count = buying_days(snapshot, as_of, part), len(snapshot.people)
     today = today_number(as_of, snapshot.zone)
-    purchases = np.bincount(bought.person, minlength=count)
-    last_day = np.zeros(count, dtype=np.int64)
-    last_day[bought.person] = bought.day
-    own, middle = own_medians(bought, today, count)
+    purchases, last_day = worked_out(bought, ("last day", count), lambda: _purchases(bought, count))
+    # the gaps that have come do not depend on the day that it is
+    own, middle = worked_out(bought, ("medians", count), lambda: own_medians(bought, today, count))
     sums = before(snapshot, as_of) if part is None or part == Part() else None
     if sums is not None:
         # a sum's last purchase is always before the first order
@@ -101,6 +101,13 @@ def rhythms(snapshot: HistorySnapshot, as_of: int, shop: float, part: Part | Non
     band[(band == 1) & (purchases == 1)] = 0
     band[purchases == 0] = NEVER_BOUGHT
     return Rhythms(purchases, last_day, gap, band.astype(np.int32))
+
+
+def _purchases(bought: BuyingDays, count: int) -> tuple[Ints, Ints]:
+    """How often each person bought, and the last day."""
+    last_day = np.zeros(count, dtype=np.int64)
+    last_day[bought.person] = bought.day
+    return np.bincount(bought.person, minlength=count), last_day
 
 
 def own_medians(bought: BuyingDays, today: int, count: int) -> tuple[Ints, NDArray[np.float64]]:

@@ -42,6 +42,10 @@ class EvaluationContext:
         """The local day, as days since 1970-01-01."""
         return today_number(self.now, self.snapshot.zone)
 
+    def day_start(self, days_ago: int) -> int:
+        """The first second of the local day so many days ago; -1 is tomorrow's."""
+        return _start(self.as_of, days_ago, self.snapshot.zone)
+
     @property
     def size(self) -> int:
         return len(self.snapshot.people)

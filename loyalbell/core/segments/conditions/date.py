@@ -9,6 +9,8 @@ from pydantic import Field
 
 from loyalbell.core.clock.yearly import kept_on
 from loyalbell.core.history.columns import Mask, Small
+from loyalbell.core.history.settled import worked_out
+from loyalbell.core.history.snapshot import People
 from loyalbell.core.history.visits import day_of_number, today_number
 from loyalbell.core.segments.conditions.base import ConditionType, ShortText
 from loyalbell.core.segments.conditions.measuring import any_of
@@ -17,6 +19,7 @@ from loyalbell.core.segments.evaluation_context import EvaluationContext
 from loyalbell.core.segments.periods import Part
 
 COMPANION = "companion"
+DAYS_WIDE = 32
 
 
 COMPANIONS = f"{COMPANION}:"
@@ -52,10 +55,14 @@ def meets(line: DateCondition, context: EvaluationContext) -> Mask:
     return any_of(person[met], context)
 
 
-def _todays(person: Small, context: EvaluationContext) -> Iterator[tuple[Mask, date]]:
+def _todays(person: Small, context: EvaluationContext) -> Iterator[tuple[Mask | np.bool_, date]]:
     """Which rows are of people of a zone, and what day it is there, zone by zone."""
     snapshot = context.snapshot
-    codes = snapshot.people.words_of("zone")[person]
+    all_codes = snapshot.people.words_of("zone")
+    if not worked_out(snapshot.people, "any zone", lambda: bool(all_codes.any())):
+        yield np.True_, day_of_number(context.today)
+        return
+    codes = all_codes[person]
     for code in np.unique(codes).tolist():
         zone = snapshot.words.said[code] if code else snapshot.zone
         yield codes == code, day_of_number(today_number(context.now, zone))
@@ -68,18 +75,18 @@ def _wanted(line: DateCondition, today: date) -> list[date]:
 
 
 def _on(days: Sequence[date], month: Small, day: Small, leap_day: str) -> Mask:
-    met = np.zeros(len(month), dtype=np.bool_)
+    wanted = np.zeros(13 * DAYS_WIDE, dtype=np.bool_)
     for one in days:
         for of_month, of_day in kept_on(one, leap_day):
-            met |= (month == of_month) & (day == of_day)
-    return met
+            wanted[of_month * DAYS_WIDE + of_day] = True
+    found: Mask = wanted[month * DAYS_WIDE + day]
+    return found
 
 
 def _dates(which: str, context: EvaluationContext) -> tuple[Small, Small, Small]:
     snapshot = context.snapshot
     if which == "birthday":
-        person = np.flatnonzero(snapshot.people.birthday_month > 0).astype(np.int32)
-        return person, snapshot.people.birthday_month[person], snapshot.people.birthday_day[person]
+        return worked_out(snapshot.people, "birthdays", lambda: _birthdays(snapshot.people))
     dates = snapshot.yearly_dates
     if which == COMPANION or which.startswith(COMPANIONS):
         rows = dates.of_companion.copy()
@@ -88,6 +95,11 @@ def _dates(which: str, context: EvaluationContext) -> tuple[Small, Small, Small]
     else:
         rows = ~dates.of_companion & (dates.name == snapshot.words.get(which, -1))
     return dates.person[rows], dates.month[rows], dates.day[rows]
+
+
+def _birthdays(people: People) -> tuple[Small, Small, Small]:
+    person = np.flatnonzero(people.birthday_month > 0).astype(np.int32)
+    return person, people.birthday_month[person], people.birthday_day[person]
 
 
 def say(line: DateCondition, saying: Saying) -> str:

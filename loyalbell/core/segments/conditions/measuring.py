@@ -1,7 +1,7 @@
 """Counts, sums and days of rows in a period, and how they are compared and said."""
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
@@ -22,6 +22,11 @@ COMPARE: dict[Comparison, Callable[[Any, Any], Mask]] = {
 }
 
 
+OF_INSTANTS = ("days", "first", "last")
+"""Measures that need to know when; the others count or add up."""
+NOTHING: Ints = np.zeros(0, dtype=np.int64)
+
+
 @dataclass(frozen=True)
 class Measured:
     """What a line comes to, per person number: ``values`` are compared with the line's value times ``scale``.
@@ -36,6 +41,36 @@ class Measured:
     def meets(self, comparison: Comparison, value: int) -> Mask:
         met = COMPARE[comparison](self.values, value * self.scale)
         return met if self.has is None else self.has & met
+
+    def of(self, number: int) -> int:
+        """Of one person."""
+        return int(self.values[number])
+
+
+@dataclass(frozen=True)
+class DaysAgo(Measured):
+    """Calendar days since an instant of each person, compared without turning every instant into a day."""
+
+    at: Ints = field(default_factory=lambda: np.zeros(0, dtype=np.int64))
+    context: EvaluationContext | None = None
+
+    @classmethod
+    def since(cls, at: Ints, has: Mask, context: EvaluationContext) -> "DaysAgo":
+        return cls(np.zeros(0, dtype=np.int64), has, 1, at, context)
+
+    def meets(self, comparison: Comparison, value: int) -> Mask:
+        assert self.context is not None
+        assert self.has is not None
+        # so many days ago or more: before the day after that one began
+        begins = [self.context.day_start(days) for days in (value - 1, value)]
+        old, not_older = self.at < begins[0], self.at >= begins[1]
+        met = {"at least": old, "at most": not_older, "exactly": old & not_older}[comparison]
+        return self.has & met
+
+    def of(self, number: int) -> int:
+        assert self.context is not None
+        day = local_days(self.at[number : number + 1], self.context.snapshot.zone)
+        return self.context.today - int(day[0])
 
 
 def within_period(period: Period, context: EvaluationContext, part: Rows, rows: slice, kept: Mask) -> Mask:
@@ -100,7 +135,7 @@ def measured_fact(measure: Measure) -> Callable[[Any, EvaluationContext, int, Sa
 def _say_measured(line: Any, measured: Measured, number: int, saying: Saying) -> str:
     if measured.has is not None and not measured.has[number]:
         return "nothing to go by"
-    value = int(measured.values[number])
+    value = measured.of(number)
     measure = getattr(line, "measure", "count")
     if measure == "sum":
         return saying.money(value)

@@ -5,15 +5,27 @@ from typing import Literal
 import numpy as np
 from pydantic import Field
 
-from loyalbell.core.history.before import before
-from loyalbell.core.history.columns import Ints, Mask, Rows
+from loyalbell.core.history.before import Before, before
+from loyalbell.core.history.columns import NEVER, Ints, Mask
+from loyalbell.core.history.settled import (
+    first_standing,
+    in_department,
+    last_standing,
+    net_money,
+    nth_places,
+    settled_from,
+    standing,
+    stands,
+)
 from loyalbell.core.segments.conditions.base import Amount, Comparison, ConditionType
 from loyalbell.core.segments.conditions.measuring import (
+    NOTHING,
+    OF_INSTANTS,
+    DaysAgo,
     Measured,
     compared,
     measured_fact,
     measured_rows,
-    within_period,
 )
 from loyalbell.core.segments.conditions.sums_before import with_sums
 from loyalbell.core.segments.conditions.wording import (
@@ -26,7 +38,7 @@ from loyalbell.core.segments.conditions.wording import (
     says_never,
 )
 from loyalbell.core.segments.evaluation_context import EvaluationContext
-from loyalbell.core.segments.periods import Ever, Part, Period
+from loyalbell.core.segments.periods import AfterJoining, Ever, Part, Period, SinceEntering
 
 
 class OrdersCondition(Part):
@@ -48,48 +60,81 @@ class OrdersCondition(Part):
 
 
 def measure(line: OrdersCondition, context: EvaluationContext) -> Measured:
+    sums = before(context.snapshot, context.now) if _is_of_all(line) else None
+    if sums is None and _is_simple(line, context):
+        return _newest_or_oldest(line, context)
+    places = _places(line, context, sums)
+    part = context.snapshot.orders
+    money = net_money(part, places, context.now) if line.measure in ("sum", "average") else None
+    at = part.at[places] if line.measure in OF_INSTANTS else NOTHING
+    found = measured_rows(line, context, part.person[places], at, money)
+    return found if sums is None or line.nth is not None else with_sums(line, context, found, sums)
+
+
+def _places(line: OrdersCondition, context: EvaluationContext, sums: Before | None) -> Ints:
+    """The orders that the line is about, in order of time unless there is one a person."""
     part = context.snapshot.orders
     low, high = context.span(line.period)
-    rows = part.span(low, high) if line.nth is None else part.span(-(2**62), context.now)
-    kept = part.counted(rows, context.now)
-    for name in ("department", "location"):
-        wanted = getattr(line, name)
-        if wanted is not None:
-            kept &= getattr(part, name)[rows] == wanted
-    if line.least is not None:
-        kept &= part.money[rows] >= line.least
-    sums = before(context.snapshot, context.now) if _is_of_all(line) else None
     if line.nth is not None:
-        earlier = sums.orders if sums is not None else None
-        kept = _nth(part, rows, kept, line.nth, earlier) & (part.at[rows] >= low) & (part.at[rows] <= high)
-    kept = within_period(line.period, context, part, rows, kept)
-    money = None
-    if line.measure in ("sum", "average"):
-        money = part.net_money(rows, context.now)[kept]
-    found = measured_rows(line, context, part.person[rows][kept], part.at[rows][kept], money)
-    return found if sums is None or line.nth is not None else with_sums(line, context, found, sums)
+        places = _nth(line, context, sums)
+        at = part.at[places]
+        places = places[(at >= low) & (at <= high)]
+    else:
+        rows = part.span(low, high)
+        places = np.flatnonzero(_kept(line, context, rows)) + rows.start
+    if not isinstance(line.period, AfterJoining | SinceEntering):
+        return places
+    inside = context.inside(line.period, part.person[places], part.at[places])
+    return places if inside is None else places[inside]
+
+
+def _kept(line: OrdersCondition, context: EvaluationContext, rows: slice) -> Mask:
+    part = context.snapshot.orders
+    kept = stands(part, rows, context.now)
+    if line.department is not None:
+        kept = kept & in_department(part, line.department, rows)
+    if line.location is not None:
+        kept = kept & (part.location[rows] == line.location)
+    if line.least is not None:
+        kept = kept & (part.money[rows] >= line.least)
+    return kept
+
+
+def _nth(line: OrdersCondition, context: EvaluationContext, sums: Before | None) -> Ints:
+    """The n-th order of each person, after those of before this book that have no row."""
+    part, size, number = context.snapshot.orders, context.size, line.nth or 1
+    nth = number if sums is None else number - sums.orders
+    if _is_of_all(line) and context.now >= settled_from(part):
+        return nth_places(part, standing(part), size, nth, "standing")
+    kept = np.zeros(len(part), dtype=np.bool_)
+    rows = part.span(-(2**62), context.now)
+    kept[rows] = _kept(line, context, rows)
+    return nth_places(part, kept, size, nth)
+
+
+def _is_simple(line: OrdersCondition, context: EvaluationContext) -> bool:
+    """Asks for the first or the last of all orders, ever, as things stand now."""
+    return (
+        line.measure in ("first", "last")
+        and line.nth is None
+        and isinstance(line.period, Ever)
+        and _is_of_all(line)
+        and context.now >= settled_from(context.snapshot.orders)
+    )
+
+
+def _newest_or_oldest(line: OrdersCondition, context: EvaluationContext) -> Measured:
+    orders, size = context.snapshot.orders, context.size
+    if line.measure == "last":
+        at = last_standing(orders, size)
+        return DaysAgo.since(at, at > -NEVER, context)
+    at = first_standing(orders, size)
+    return DaysAgo.since(at, at < NEVER, context)
 
 
 def _is_of_all(line: OrdersCondition) -> bool:
     """Sums of before this book know no department, place or amount of one order."""
     return line.department is None and line.location is None and line.least is None
-
-
-def _nth(part: Rows, rows: slice, kept: Mask, nth: int, earlier: Ints | None = None) -> Mask:
-    """Of the rows kept, the n-th of each person in time, after those ``earlier`` that have no row."""
-    places = np.flatnonzero(kept)
-    person = part.person[rows][places]
-    order = np.argsort(person, kind="stable")
-    grouped = person[order]
-    first = np.ones(len(grouped), dtype=np.bool_)
-    first[1:] = grouped[1:] != grouped[:-1]
-    starts = np.flatnonzero(first)
-    rank = np.arange(len(grouped)) - np.repeat(starts, np.diff(np.append(starts, len(grouped))))
-    out = np.zeros(len(kept), dtype=np.bool_)
-    if earlier is not None:
-        rank += earlier[grouped]
-    out[places[order[rank == nth - 1]]] = True
-    return out
 
 
 def say_act(line: OrdersCondition) -> str:
