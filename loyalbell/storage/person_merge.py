@@ -10,6 +10,8 @@ from sqlalchemy.orm import Session
 from loyalbell.core.channels import CHANNELS
 
 Row = dict[str, Any]
+MERGED = " merged "
+"""Stands between a round or a key and the record it came from, where both had the same."""
 MOVED = (
     "orders",
     "visit",
@@ -146,7 +148,7 @@ def _deliveries(steps: Steps, kept_id: int, gone_id: int) -> None:
     held = {tuple(row[name] for name in key) for row in steps.rows("delivery", "person_id = ?", (kept_id,))}
     for row in steps.rows("delivery", "person_id = ?", (gone_id,)):
         if tuple(row[name] for name in key) in held:
-            steps.change("delivery", row, {"occurrence": f"{row['occurrence']} merged {gone_id}"})
+            steps.change("delivery", row, {"occurrence": f"{row['occurrence']}{MERGED}{gone_id}"})
         steps.move("delivery", "person_id", [row["id"]], gone_id, kept_id)
 
 
@@ -156,7 +158,7 @@ def _enrolments(steps: Steps, kept_id: int, gone_id: int) -> None:
     for row in steps.rows("enrolment", "person_id = ?", (gone_id,)):
         if (row["sequence_id"], row["key"]) in held:
             steps.change(
-                "enrolment", row, {"key": f"{row['key']} merged {gone_id}", "state": "left", "due_at": None}
+                "enrolment", row, {"key": f"{row['key']}{MERGED}{gone_id}", "state": "left", "due_at": None}
             )
         steps.move("enrolment", "person_id", [row["id"]], gone_id, kept_id)
 

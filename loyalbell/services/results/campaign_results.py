@@ -14,6 +14,7 @@ from loyalbell.core.results.attribution import REASON_WORDS, Reason
 from loyalbell.services.application import Application
 from loyalbell.services.results.by_a_person import BY_A_PERSON
 from loyalbell.services.results.credits import Credits, credits_of
+from loyalbell.storage.person_merge import MERGED
 from loyalbell.storage.schema import Campaign, Delivery, DeliveryEvent, Message, MessageVersion, Person
 
 SQL_BATCH = 5_000
@@ -124,11 +125,11 @@ def _messages(session: Session, deliveries: list[Delivery]) -> tuple[dict[int, s
 
 
 def _rounds(deliveries: list[Delivery]) -> list[tuple[datetime, int]]:
-    counts = Counter(
-        delivery.occurrence
-        for delivery in deliveries
-        if delivery.occurrence and delivery.state in HANDED_OVER
-    )
+    """When each round went out, to how many. A message that two records had got before they were merged
+    carries a mark behind its round (``storage/person_merge.py``).
+    """
+    rounds = (one.occurrence.partition(MERGED)[0] for one in deliveries if one.state in HANDED_OVER)
+    counts = Counter(round_ for round_ in rounds if round_)
     return [(datetime.fromisoformat(at), counts[at]) for at in sorted(counts)]
 
 

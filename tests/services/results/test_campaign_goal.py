@@ -5,11 +5,13 @@ from datetime import timedelta
 from loyalbell.core.campaigns.plan import CampaignGoal
 from loyalbell.services.campaigns import commands as campaign_commands
 from loyalbell.services.campaigns.audience import plan_of
+from loyalbell.services.customers import duplicates
 from loyalbell.services.delivery import engagement
 from loyalbell.services.results.campaign_goal import GoalStanding, goal_standing
 from loyalbell.services.results.campaign_results import results_of
 from loyalbell.services.scheduler import tick
-from loyalbell.storage.schema import Campaign, Delivery
+from loyalbell.storage.person_merge import MERGED
+from loyalbell.storage.schema import Campaign, Delivery, Person
 from tests.services.delivery.test_dispatcher import SendingCase
 from tests.support import FakeSender
 
@@ -52,3 +54,21 @@ class CampaignGoalTest(SendingCase):
 
     def test_without_a_goal_nothing_is_said(self) -> None:
         self.assertIsNone(self.standing(self.sent(None)))
+
+    def test_two_of_whom_each_got_it_are_merged_and_the_results_are_still_there(self) -> None:
+        """Seen: the page of the campaign was an error of the program from then on."""
+        campaign = self.sent(None)
+        with self.application.database.reading() as session:
+            kept, gone = (session.get_one(Person, one.person_id) for one in session.query(Delivery).limit(2))
+            choice = duplicates.preset(kept, gone)
+        duplicates.make_one(self.application, kept.id, gone.id, choice, "Ida")
+        found = results_of(self.application, campaign)
+        self.assertEqual(found.rounds, [])
+        with self.application.database.transaction() as session:
+            for number, one in enumerate(session.query(Delivery).order_by(Delivery.id)):
+                mark = f"{MERGED}{gone.id}" if number == 1 else ""
+                one.occurrence = f"2026-05-12T09:00+00:00{mark}"
+        rounds = results_of(self.application, campaign).rounds
+        self.assertEqual(
+            [(at.isoformat(), count) for at, count in rounds], [("2026-05-12T09:00:00+00:00", 3)]
+        )
