@@ -22,6 +22,7 @@ from loyalbell.core.messages.email_rendering import (
     link_name,
 )
 from loyalbell.core.messages.item_lists import Shelf, Stock, named_items
+from loyalbell.core.messages.mail_bytes import mail_bytes
 from loyalbell.core.messages.merge_fields import fields_used, fill
 from loyalbell.core.messages.mime import Envelope, make_mail
 from loyalbell.core.messages.short_rendering import CompiledShort, compile_short, fill_short, offers_named
@@ -444,4 +445,6 @@ def mail_for(
         unsubscribe_url=unsubscribe_url(shop, delivery.token),
         reply_to=writing.reply_to or settings.reply_to or _reply_address(delivery, settings),
     )
-    return make_mail(filled, envelope, files).as_bytes()
+    if files or not envelope.to_email.isascii():
+        return make_mail(filled, envelope, files).as_bytes()
+    return mail_bytes(filled, envelope)
