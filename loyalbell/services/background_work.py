@@ -198,11 +198,11 @@ class BackgroundResults:
         work: Callable[[], Found],
         otherwise: Found,
         most: int,
-        wait: bool = False,
+        wait: bool | float = False,
     ) -> Found | None:
         """The result, or ``None`` while it is worked out.
 
-        ``wait`` waits for it. ``otherwise`` where it goes wrong.
+        ``wait`` waits for it, or so many seconds. ``otherwise`` where it goes wrong.
 
         Of a topic the newest ``most`` are kept. Threads are finished before the program ends.
         """
@@ -214,9 +214,14 @@ class BackgroundResults:
                 thread.start()
             working = self._working.get((topic, key))
         if wait and working is not None:
-            working.join()
+            working.join(None if wait is True else float(wait))
         result: Found | None = found.get(key)
         return result
+
+    def newest(self, topic: str) -> Any | None:
+        """The last result of a topic, whatever it was asked with: to show until a fresh one is there."""
+        with self._turn:
+            return next(reversed(self._found.get(topic, OrderedDict()).values()), None)
 
     def _work(
         self, topic: str, key: Hashable, work: Callable[[], Found], otherwise: Found, most: int

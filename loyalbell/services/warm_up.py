@@ -7,7 +7,6 @@ import structlog
 from loyalbell.core.clock.local_time import local_day
 from loyalbell.services.application import Application
 from loyalbell.services.messages import preflight
-from loyalbell.services.messages import queries as message_queries
 from loyalbell.services.results.overview import overview
 from loyalbell.services.results.ranges import USUAL, days_of
 
@@ -32,12 +31,9 @@ def _columns(application: Application, is_stopping: Callable[[], bool]) -> None:
 
 
 def _messages(application: Application, is_stopping: Callable[[], bool]) -> None:
-    for message in message_queries.library(application):
-        if is_stopping():
-            return
+    if not is_stopping():
         application.pages.give_way()
-        content = message_queries.content_of(application, message.id)
-        preflight.kept_findings(application, message, content)
+        preflight.findings_of_library(application, wait=True)
 
 
 def _results(application: Application, is_stopping: Callable[[], bool]) -> None:

@@ -7,6 +7,8 @@ import struct
 import time
 import zlib
 from concurrent.futures import ThreadPoolExecutor
+from threading import Event
+from unittest import mock
 
 from PIL import Image
 from sqlalchemy import func, select
@@ -14,6 +16,7 @@ from sqlalchemy import func, select
 from loyalbell.channels.webhook import signature
 from loyalbell.core.messages import content as c
 from loyalbell.core.offers.terms import Terms
+from loyalbell.services.background_work import BackgroundResults
 from loyalbell.services.messages import commands as message_commands
 from loyalbell.services.messages import gallery, message_templates, preflight
 from loyalbell.services.messages import queries as message_queries
@@ -35,7 +38,7 @@ from loyalbell.storage.schema import (
     Reply,
     SignUp,
 )
-from tests.support import NOW, FakeSender
+from tests.support import NOW, FakeSender, wait_for
 from tests.web.test_pages import PagesCase
 
 
@@ -262,6 +265,41 @@ class MessagePages(SignedInPages):
         self.assertIn("waits for the network", self.client.get("/settings/openings").text)
 
 
+class Library(SignedInPages):
+    def test_the_list_comes_at_once_and_the_checks_when_they_are_ready(self) -> None:
+        """Seen: nine seconds for the first look at it with 100,000 customers."""
+        go, real = Event(), preflight.findings_of_all
+
+        def slow(*given: object) -> object:
+            go.wait(20)
+            return real(*given)  # type: ignore[arg-type]
+
+        with (
+            mock.patch.object(preflight, "findings_of_all", slow),
+            mock.patch.object(preflight, "A_MOMENT", 0.05),
+            mock.patch.object(preflight.findings_of_library, "__defaults__", (0.05,)),
+        ):
+            self.application.background = BackgroundResults()
+            first = self.client.get("/messages").text
+            self.assertIn("being checked", first)
+            self.assertIn('hx-trigger="load delay:1s"', first)
+            go.set()
+            wait_for(lambda: "being checked" not in self.client.get("/messages").text)
+            self.assertNotIn("load delay:1s", self.client.get("/messages").text)
+            go.clear()
+            with self.application.database.transaction() as session:
+                self.application.note(session, "Ida", "saved a message")
+            # what was found before stands until the new checks are there
+            again = self.client.get("/messages").text
+            self.assertNotIn("being checked", again)
+            self.assertIn("load delay:1s", again)
+            go.set()
+            wait_for(lambda: "load delay:1s" not in self.client.get("/messages").text)
+            with self.application.database.transaction() as session:
+                self.application.note(session, "Ida", "signed in")
+            self.assertNotIn("load delay:1s", self.client.get("/messages").text)
+
+
 class OfferPages(SignedInPages):
     def code(self, offer: int = 1, person: int = 1) -> str:
         with self.application.database.transaction() as session:
@@ -320,7 +358,7 @@ class OfferPages(SignedInPages):
             self.assertEqual(sum(pool.map(use, range(16))), 1)
         with self.application.database.reading() as session:
             figures = offer_queries.figures(
-                session, session.get_one(offer_queries.Offer, offer), self.application.clock.now()
+                session, session.get_one(offer_queries.Offer, offer), self.application.clock.now(), 5_000
             )
         self.assertEqual(
             (figures.given_out, figures.redeemed, figures.open_codes, figures.cost), (1, 1, 0, 1_000)

@@ -14,7 +14,7 @@ from loyalbell.core.history.columns import NEVER, Column, Ints, Mask, Rows, Smal
 from loyalbell.core.history.snapshot import Lines, Orders
 
 Found = TypeVar("Found")
-KEPT, MOST_KEPT = "_worked_out", 24
+KEPT, MOST_KEPT = "_worked_out", 64
 
 
 def worked_out(part: Any, key: Hashable, work: Callable[[], Found]) -> Found:
@@ -47,6 +47,15 @@ def by_person(part: Rows, size: int) -> ByPerson:
         lambda: np.concatenate(([0], np.cumsum(np.bincount(part.person, minlength=size)))),
     )
     return ByPerson(rows, starts)
+
+
+def places_of(part: Rows, people: Ints, size: int) -> Ints:
+    """The rows of some people (ascending), person by person and in time."""
+    laid = by_person(part, size)
+    starts, lengths = laid.starts[people], laid.starts[people + 1] - laid.starts[people]
+    before = np.concatenate(([0], np.cumsum(lengths)[:-1])) if len(lengths) else lengths
+    places = laid.rows[np.arange(int(lengths.sum())) + np.repeat(starts - before, lengths)]
+    return places.astype(np.int64)
 
 
 def settled_from(part: Orders | Lines) -> int:

@@ -7,6 +7,7 @@ from datetime import datetime
 import numpy as np
 
 from loyalbell.core.history.columns import Mask
+from loyalbell.core.history.settled import worked_out
 from loyalbell.core.history.snapshot import HistorySnapshot
 from loyalbell.core.segments.conditions import TYPES
 from loyalbell.core.segments.evaluation_context import EvaluationContext, bounds
@@ -64,7 +65,17 @@ def meets_line(line: Group | Condition, evaluation: RuleEvaluation) -> Mask:
         return meets_group(line, evaluation)
     if isinstance(line, SegmentCondition):
         return _in_segment(line, evaluation)
-    return TYPES[line.about].meets(line, evaluation.context)
+    # the funnel, each line alone and the whole ask for the same lines at the same instant
+    context = evaluation.context
+    key = ("line", line.model_dump_json(), context.now, context.entered)
+    return worked_out(evaluation.snapshot, key, lambda: _kept_mask(line, context))
+
+
+def _kept_mask(line: Condition, context: EvaluationContext) -> Mask:
+    """Not to be written into: others read it too."""
+    met = TYPES[line.about].meets(line, context)
+    met.flags.writeable = False
+    return met
 
 
 def _in_segment(line: SegmentCondition, evaluation: RuleEvaluation) -> Mask:

@@ -1,9 +1,10 @@
 """What pre-flight finds in a message, with the book around it."""
 
 import hashlib
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
 
-from sqlalchemy import func, select
+from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from loyalbell.core.messages import content as c
@@ -11,6 +12,7 @@ from loyalbell.core.messages.email_rendering import CompiledEmail, FilledEmail
 from loyalbell.core.messages.merge_fields import FieldProblem
 from loyalbell.core.messages.mime import Envelope, make_mail
 from loyalbell.core.messages.preflight import Finding, preflight
+from loyalbell.services.accounts.sessions import FAILED_ACT
 from loyalbell.services.application import Application
 from loyalbell.services.delivery.composing.rendering import (
     ContentFiller,
@@ -18,12 +20,10 @@ from loyalbell.services.delivery.composing.rendering import (
     fill_for_preview,
     render_context_for,
 )
-from loyalbell.services.messages import spam_filter
+from loyalbell.services.messages import queries, spam_filter
 from loyalbell.services.messages.preflight_context import Writing, preflight_context
 from loyalbell.services.messages.preview import sample
-from loyalbell.storage.schema import LogEntry, Message, Shop
-
-MOST_KEPT = 500
+from loyalbell.storage.schema import LogEntry, Shop
 
 
 def findings_of(
@@ -117,20 +117,48 @@ def _unknown_codes(application: Application, session: Session, writing: c.EmailC
     return found
 
 
-def kept_findings(application: Application, message: Message, content: c.MessageContent) -> list[Finding]:
-    """Of a whole message, for a list of many: worked out anew when somebody has done anything, or after an
-    hour. What is sent is always looked at afresh.
+LIBRARY = "findings of messages"
+CHANGES_NOTHING = ("signed in", "signed out", FAILED_ACT)
+A_MOMENT = 1.0
+
+
+@dataclass(frozen=True)
+class LibraryFindings:
+    """By message id; ``is_fresh`` is false while newer ones are worked out."""
+
+    by_message: Mapping[int, list[Finding]]
+    is_fresh: bool
+
+
+def findings_of_library(application: Application, wait: bool | float = A_MOMENT) -> LibraryFindings:
+    """Of every message, for a list of them: worked out behind the page when somebody has done anything, or
+    after an hour; until then those of before. What is sent is always looked at afresh.
     """
+    messages = [(one, queries.content_of(application, one.id)) for one in queries.library(application)]
     with application.database.reading() as session:
-        done = session.scalar(select(func.max(LogEntry.id)))
+        done = session.scalar(
+            select(LogEntry.id)
+            .where(LogEntry.act.not_in(CHANGES_NOTHING), ~LogEntry.act.startswith("downloaded"))
+            .order_by(LogEntry.id.desc())
+            .limit(1)
+        )
     hour = int(application.clock.now().timestamp()) // 3_600
-    version = hashlib.sha256(content.model_dump_json().encode()).hexdigest()
-    return application.cache.get(
-        "findings of messages",
-        (message.id, version, done, hour),
-        lambda: findings_of_all(application, content, None, message.purpose == "marketing"),
-        MOST_KEPT,
-    )
+    said = "".join(content.model_dump_json() for _, content in messages)
+    key = (done, hour, hashlib.sha256(said.encode()).hexdigest())
+
+    def work() -> dict[int, list[Finding]]:
+        return {
+            message.id: findings_of_all(application, content, None, message.purpose == "marketing")
+            for message, content in messages
+        }
+
+    nothing: dict[int, list[Finding]] = {}
+    before = application.background.newest(LIBRARY)
+    patience = wait if wait is True or before is None else False
+    found = application.background.get(LIBRARY, key, work, nothing, 2, patience)
+    if found is not None:
+        return LibraryFindings(found, True)
+    return LibraryFindings(before or nothing, False)
 
 
 def findings_of_all(

@@ -106,7 +106,8 @@ def worth(session: Session, offer: Offer, lines: Sequence[Line]) -> Given:
     return given(terms, lines, price, cost)
 
 
-def figures(session: Session, offer: Offer, now: datetime) -> Figures:
+def figures(session: Session, offer: Offer, now: datetime, usual: int) -> Figures:
+    """``usual`` is what one purchase usually comes to, in minor units."""
     codes = select(OfferCode).where(OfferCode.offer_id == offer.id).subquery()
     out, open_codes, open_uses = session.execute(
         select(
@@ -126,7 +127,7 @@ def figures(session: Session, offer: Offer, now: datetime) -> Figures:
     terms = terms_of(offer)
     item = session.get(Item, terms.item) if terms.item else None
     price = (item.price_minor or 0) if item else 0
-    each = greatest_cost(terms, typical_purchase(session), price - (item.margin_minor or 0) if item else 0)
+    each = greatest_cost(terms, usual, price - (item.margin_minor or 0) if item else 0)
     return Figures(out, used, open_codes, benefit, cost, purchases, each * int(open_uses or 0))
 
 
@@ -168,19 +169,26 @@ def with_figures(application: Application) -> list[tuple[Offer, Figures]]:
     """Every offer with what came of it, those put away last."""
     now = application.clock.now()
     query = select(Offer).order_by(Offer.archived_at.is_not(None), Offer.name)
+    usual = usual_purchase(application)
     with application.database.reading() as session:
-        return [(offer, figures(session, offer, now)) for offer in session.scalars(query)]
+        return [(offer, figures(session, offer, now, usual)) for offer in session.scalars(query)]
 
 
 def figures_of(application: Application, offer: Offer) -> Figures:
+    usual = usual_purchase(application)
     with application.database.reading() as session:
-        return figures(session, offer, application.clock.now())
+        return figures(session, offer, application.clock.now(), usual)
 
 
 def usual_purchase(application: Application) -> int:
     """What one purchase usually comes to, in minor units."""
-    with application.database.reading() as session:
-        return typical_purchase(session)
+
+    def look() -> int:
+        with application.database.reading() as session:
+            return typical_purchase(session)
+
+    application.snapshot()
+    return application.cache.of_version("usual purchase", application.snapshot_version(), "", look)
 
 
 def newest_codes(

@@ -130,6 +130,31 @@ def read(application: Application, rule: Rule, some: int = SHOWN_PEOPLE) -> Read
     )
 
 
+@dataclass(frozen=True)
+class Size:
+    """What a list says of a segment: how many are in it of all on file, and whom email reaches."""
+
+    words: str
+    people: int
+    on_file: int
+    by_email: int
+
+
+def sizes(application: Application, segments: Iterable[Segment]) -> dict[int, Size]:
+    """Of several segments at once, by id. Raises ``RuleProblem``."""
+    now, snapshot = application.clock.now(), application.snapshot()
+    with application.database.reading() as session:
+        saved = saved_rules(session)
+    by_email, known = snapshot.reachable(0, int(now.timestamp())), saying(application, snapshot)
+    on_file, found = int(snapshot.on_file(int(now.timestamp())).sum()), {}
+    for segment in segments:
+        rule = rule_of(segment)
+        mask = evaluate(rule, snapshot, now, saved)
+        words = say_rule(rule, known)
+        found[segment.id] = Size(words, int(mask.sum()), on_file, int((mask & by_email).sum()))
+    return found
+
+
 def _overlaps(
     application: Application,
     rule: Rule,

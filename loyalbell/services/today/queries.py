@@ -4,10 +4,12 @@ from dataclasses import dataclass
 from datetime import UTC, date, datetime, timedelta
 
 import numpy as np
-from sqlalchemy import func, select
+from sqlalchemy import BigInteger, func, select, type_coerce
 from sqlalchemy.orm import Session
 
 from loyalbell.core.clock.local_time import local_day, start_of_day
+from loyalbell.core.history.columns import distinct
+from loyalbell.core.history.settled import places_of
 from loyalbell.core.policy.delivery_state import HANDED_OVER, WAITING
 from loyalbell.core.policy.origins import TO_ONE
 from loyalbell.services.application import Application
@@ -104,12 +106,11 @@ def _today(application: Application) -> Today:
 def _days(session: Session, zone: str, now: datetime) -> list[DayLoad]:
     last = local_day(now, zone)
     days = [last - timedelta(days=back) for back in range(DAYS_SHOWN - 1, -1, -1)]
-    sent = dict.fromkeys(days, 0)
-    for at in session.scalars(
-        select(Delivery.sent_at).where(Delivery.sent_at >= start_of_day(days[0], zone), OF_THE_SHOP)
-    ):
-        if at is not None:
-            sent[local_day(at, zone)] = sent.get(local_day(at, zone), 0) + 1
+    starts = [int(start_of_day(day, zone).timestamp()) for day in days]
+    left = type_coerce(Delivery.sent_at, BigInteger)  # whole seconds, as they are kept
+    instants = np.fromiter(session.scalars(select(left).where(left >= starts[0], OF_THE_SHOP)), np.int64)
+    places = np.searchsorted(starts, instants, side="right") - 1
+    sent = dict(zip(days, np.bincount(places, minlength=len(days)).tolist(), strict=True))
     waiting = session.scalar(select(func.count()).select_from(Delivery).where(Delivery.state.in_(WAITING)))
     return [DayLoad(day, sent[day], (waiting or 0) if day == last else 0) for day in days]
 
@@ -158,10 +159,11 @@ def came_back_in(application: Application, days: Days) -> tuple[int, int]:
 def _came_back(application: Application, now: datetime) -> list[tuple[int, int, int, int]]:
     """(person id, days away, at, money) of orders in the past week that followed a long gap."""
     snapshot, seconds = application.snapshot(), int(now.timestamp())
-    rows = snapshot.orders.span(-(2**62), seconds)
-    kept = np.flatnonzero(snapshot.orders.counted(rows, seconds))
-    order = kept[np.argsort(snapshot.orders.person[kept], kind="stable")]
-    person, at = snapshot.orders.person[order], snapshot.orders.at[order]
+    orders = snapshot.orders
+    lately = distinct(orders.person[orders.span(seconds - 7 * DAY, seconds)].astype(np.int64))
+    order = places_of(orders, lately, len(snapshot.people))
+    order = order[(orders.at[order] <= seconds) & (orders.void_at[order] > seconds)]
+    person, at = orders.person[order], orders.at[order]
     same = person[1:] == person[:-1]
     gap = (at[1:] - at[:-1]) // DAY
     late = np.flatnonzero(same & (gap >= AWAY_DAYS) & (at[1:] >= seconds - 7 * DAY)) + 1
@@ -171,7 +173,7 @@ def _came_back(application: Application, now: datetime) -> list[tuple[int, int, 
             int(snapshot.people.ids[person[row]]),
             int((at[row] - at[row - 1]) // DAY),
             int(at[row]),
-            int(snapshot.orders.money[order[row]]),
+            int(orders.money[order[row]]),
         )
         for row in late
     ]

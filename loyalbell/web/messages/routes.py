@@ -50,7 +50,7 @@ def list_page(context: RequestContext = SignedIn, q: str = "") -> Response:
     sought = q.strip()[:100]
     uses = message_queries.uses_by_message(context.application)
     did = last_year(context.application)
-    cards = []
+    cards, findings = [], preflight.findings_of_library(context.application)
     for message in message_queries.library(context.application):
         content = message_queries.content_of(context.application, message.id)
         if sought and not _holds(message, content, sought):
@@ -61,7 +61,7 @@ def list_page(context: RequestContext = SignedIn, q: str = "") -> Response:
                 message,
                 content.channels(),
                 [say_language(tag) for tag in content.languages()],
-                preflight.kept_findings(context.application, message, content),
+                findings.by_message.get(message.id),
                 _first_words(first),
                 uses.get(message.id, []),
                 did.get(message.id, NOTHING),
@@ -71,6 +71,7 @@ def list_page(context: RequestContext = SignedIn, q: str = "") -> Response:
         "messages/messages.html",
         "messages",
         cards=cards,
+        checking=not findings.is_fresh,
         q=sought,
         unsaved=unsaved.all_typed(context.application, context.user_id, "message"),
     )
@@ -78,14 +79,14 @@ def list_page(context: RequestContext = SignedIn, q: str = "") -> Response:
 
 @dataclass(frozen=True)
 class Card:
-    """A message as the library shows it: what it is written for, its mistakes, its first words, what uses it,
-    and how it did.
+    """A message as the library shows it: what it is written for, its mistakes (``None`` until they are looked
+    for), its first words, what uses it, and how it did.
     """
 
     message: Message
     channels: Sequence[str]
     languages: list[str]
-    findings: Sequence[Finding]
+    findings: Sequence[Finding] | None
     words: str
     uses: list[str]
     did: Did

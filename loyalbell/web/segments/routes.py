@@ -51,10 +51,7 @@ def list_page(context: RequestContext = SignedIn, q: str = "") -> Response:
     saying = segment_queries.saying(context.application, context.application.snapshot())
     kept = [one for one in current if not sought or _holds(one, sought, saying)]
     uses = segment_queries.uses_of(context.application, [segment.id for segment in kept])
-    readings = {
-        segment.id: segment_queries.read(context.application, segment_queries.rule_of(segment), some=0)
-        for segment in kept
-    }
+    readings = segment_queries.sizes(context.application, kept)
     ready = [
         (segment_template, "/segments/new?" + urlencode({"rule": segment_template.rule.model_dump_json()}))
         for segment_template in segment_templates(context.application)

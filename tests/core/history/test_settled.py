@@ -12,7 +12,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from loyalbell.core.history.columns import NEVER
-from loyalbell.core.history.settled import by_person, settled_from, worked_out
+from loyalbell.core.history.settled import by_person, places_of, settled_from, worked_out
 from loyalbell.core.history.snapshot import Catalogue, HistorySnapshot, Lines, Orders, People
 from loyalbell.core.rhythm.bands import rhythms
 from loyalbell.core.rhythm.return_curve import buying_days, by_day, rows_of
@@ -259,11 +259,19 @@ class Settled(unittest.TestCase):
             own = laid.rows[laid.starts[person] : laid.starts[person + 1]].tolist()
             self.assertEqual(own, np.flatnonzero(orders.person == person).tolist())
 
+    def test_the_rows_of_some_people(self) -> None:
+        rng = np.random.default_rng(5)
+        orders = Orders.of(person=rng.integers(0, 9, 300), at=np.sort(rng.integers(0, 99, 300)))
+        for people in ([], [4], [0, 3, 8], list(range(9))):
+            expected = [at for person in people for at in np.flatnonzero(orders.person == person)]
+            found = places_of(orders, np.array(people, dtype=np.int64), 9).tolist()
+            self.assertEqual(found, expected, people)
+
     def test_little_is_kept_and_the_oldest_goes(self) -> None:
         orders, asked_for = Orders.of(person=[0], at=[1]), []
-        for number in [*range(40), 0]:
+        for number in [*range(80), 0]:
             worked_out(orders, number, lambda number=number: asked_for.append(number))
-        self.assertEqual(asked_for, [*range(40), 0])
+        self.assertEqual(asked_for, [*range(80), 0])
         worked_out(orders, 0, lambda: asked_for.append("again"))
         self.assertEqual(asked_for[-1], 0)
 
