@@ -36,7 +36,7 @@ VIEWS = {
     "sequence-results": "/results/sequence/5?days=year",
     "post-room": "/post-room/1",
     "rhythm": "/rhythm",
-    "why": "/segments/2/why/21",
+    "people": "/people",
     "rehearsal": "/sequences/5/rehearsal",
     "catalogue": "/catalogue",
     "replies": "/replies",
