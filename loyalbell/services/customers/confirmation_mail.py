@@ -1,18 +1,15 @@
 """The mail that asks whether an address is really its owner's wish: to each wish once."""
 
-from datetime import UTC, datetime, timedelta
-from email.message import EmailMessage
-from email.policy import SMTP
-from email.utils import format_datetime, formataddr
+from datetime import datetime, timedelta
 
 from sqlalchemy import Select, select
 from sqlalchemy.orm import Session
 
 from loyalbell.channels.sender import Outgoing, Sender
-from loyalbell.core.messages.mime import wire_address
 from loyalbell.services.application import Application
 from loyalbell.services.customers.signing_up import CONFIRM_DAYS
 from loyalbell.services.delivery.circuits import resting
+from loyalbell.services.own_mail import own_mail
 from loyalbell.services.settings.channels import CareSettings
 from loyalbell.services.translations import ENGLISH
 from loyalbell.services.translations import catalogue as known_texts
@@ -40,10 +37,7 @@ def send_due(application: Application, sender: Sender) -> int:
             row.ask_at = None  # handed over: if this breaks, nobody is asked twice
             gone = suppressed_addresses(session, [row.email], "email")
             if row.at > now - timedelta(days=CONFIRM_DAYS) and not gone:
-                mail = _mail(shop, row, now)
-                batch.append(
-                    Outgoing(-row.id, shop.sender_email, row.email, mail["Message-ID"], mail.as_bytes())
-                )
+                batch.append(_mail(shop, row, now))
     outcomes = {outcome.delivery_id: outcome.result for outcome in sender.send(batch)} if batch else {}
     sender.finish("email")
     later = [-number for number, result in outcomes.items() if result == "try later"]
@@ -65,17 +59,10 @@ def _may(session: Session, now: datetime) -> bool:
     return "email" not in CareSettings.load(session).silent and "email" not in resting(session, now)
 
 
-def _mail(shop: Shop, row: SignUp, now: datetime) -> EmailMessage:
+def _mail(shop: Shop, row: SignUp, now: datetime) -> Outgoing:
     """Holds nothing that was typed but the address itself."""
     texts = known_texts(str(row.answers.get("language", ENGLISH)))
     values = {"shop": shop.name, "link": f"{shop.public_url}/confirm/{row.token}"}
     subject, words = (texts.get(text, text) % values for text in (CONFIRM_SUBJECT, CONFIRM_WORDS))
-    mail = EmailMessage(policy=SMTP)
-    mail["From"] = formataddr((shop.sender_name, shop.sender_email))
-    mail["To"] = wire_address(row.email)
-    mail["Subject"] = subject
-    mail["Date"] = format_datetime(now.astimezone(UTC))
-    mail["Message-ID"] = f"<confirm-{row.id}-{int(now.timestamp())}@{shop.sender_email.partition('@')[2]}>"
-    mail["Auto-Submitted"] = "auto-generated"
-    mail.set_content(words)
-    return mail
+    key = f"confirm-{row.id}-{int(now.timestamp())}"
+    return own_mail(shop, row.email, subject, words, key, now, -row.id)

@@ -2,15 +2,12 @@
 
 import secrets
 from datetime import datetime
-from email.message import EmailMessage
-from email.policy import SMTP
-from email.utils import format_datetime
 
 from sqlalchemy.orm import Session
 
 from loyalbell.channels.sender import Outgoing, Sender
-from loyalbell.core.messages.mime import one_line
 from loyalbell.services.application import Application
+from loyalbell.services.own_mail import own_mail
 from loyalbell.services.settings.channels import SenderCheck
 from loyalbell.storage.schema import Shop
 
@@ -67,18 +64,12 @@ def confirm(application: Application, token: str) -> str | None:
 
 
 def _mail(shop: Shop, token: str, now: datetime) -> Outgoing:
-    mail = EmailMessage(policy=SMTP)
-    mail["From"] = mail["To"] = shop.sender_email
-    mail["Subject"] = f"Is this address {one_line(shop.name)}’s?"
-    mail["Date"] = format_datetime(now)
-    domain = shop.sender_email.partition("@")[2]
-    mail["Message-ID"] = message_id = f"<{token}@{domain}>"
-    mail.set_content(
+    words = (
         f"{shop.name} is about to write to its customers from {shop.sender_email}.\n\n"
         f"If that is right, open this page and click the button:\n{shop.public_url}/sender/{token}\n\n"
         "If you know nothing of it, do nothing: nobody is written to from this address.\n"
     )
-    return Outgoing(0, shop.sender_email, shop.sender_email, message_id, mail.as_bytes())
+    return own_mail(shop, shop.sender_email, f"Is this address {shop.name}’s?", words, token, now)
 
 
 def confirmed(application: Application) -> bool:

@@ -1,18 +1,15 @@
 """The summary by email to staff: of the past week on Mondays, or of yesterday each day; to each once."""
 
 from collections.abc import Sequence
-from datetime import UTC, datetime, time, timedelta
-from email.message import EmailMessage
-from email.policy import SMTP
-from email.utils import format_datetime, formataddr
+from datetime import datetime, time, timedelta
 
 from sqlalchemy.orm import Session
 
 from loyalbell.channels.sender import Outgoing, Sender
 from loyalbell.core.clock.local_time import at_local, local_day
-from loyalbell.core.messages.mime import wire_address
 from loyalbell.services.application import Application
 from loyalbell.services.delivery.circuits import resting
+from loyalbell.services.own_mail import own_mail
 from loyalbell.services.settings.channels import CareSettings, ResultsSettings, SummarySent
 from loyalbell.services.today.summary import Summary, past
 from loyalbell.storage.schema import Shop
@@ -36,11 +33,7 @@ def send_due(application: Application, sender: Sender) -> int:
         to = _open(session, week, now)
         _keep(session, week, [*_handed(session, week), *to], None)
         shop = session.get_one(Shop, 1)
-        mails = [_mail(shop, address, summary, week, now) for address in to]
-    batch = [
-        Outgoing(-place, shop.sender_email, address, mail["Message-ID"], mail.as_bytes())
-        for place, (address, mail) in enumerate(zip(to, mails, strict=True), 1)
-    ]
+        batch = [_mail(shop, address, summary, week, now, -place) for place, address in enumerate(to, 1)]
     outcomes = {outcome.delivery_id: outcome.result for outcome in sender.send(batch)}
     sender.finish("email")
     missed = [one.recipient for one in batch if outcomes.get(one.delivery_id) == "try later"]
@@ -88,18 +81,11 @@ def _keep(session: Session, week: str, handed: Sequence[str], again_at: datetime
     SummarySent(week=week, handed=list(handed), again_at=again_at).save(session)
 
 
-def _mail(shop: Shop, address: str, summary: Summary, week: str, now: datetime) -> EmailMessage:
-    mail = EmailMessage(policy=SMTP)
-    mail["From"] = formataddr((shop.sender_name, shop.sender_email))
-    mail["To"] = wire_address(address)
+def _mail(shop: Shop, address: str, summary: Summary, week: str, now: datetime, number: int) -> Outgoing:
     of = "the week to " if summary.days.first != summary.days.last else ""
-    mail["Subject"] = f"{shop.name}: {of}{summary.days.last:%-d %B}"
-    mail["Date"] = format_datetime(now.astimezone(UTC))
-    name = week.replace(" ", "-")
-    mail["Message-ID"] = f"<summary-{name}-{address.replace('@', '.')}@{shop.sender_email.partition('@')[2]}>"
-    mail["Auto-Submitted"] = "auto-generated"
-    mail.set_content(as_text(shop, summary))
-    return mail
+    subject = f"{shop.name}: {of}{summary.days.last:%-d %B}"
+    key = f"summary-{week.replace(' ', '-')}-{address.replace('@', '.')}"
+    return own_mail(shop, address, subject, as_text(shop, summary), key, now, number)
 
 
 def as_text(shop: Shop, summary: Summary) -> str:
