@@ -15,7 +15,6 @@ from loyalbell.web import errors, watching_routes
 from loyalbell.web.accounts import approval_routes, joining_routes, own_routes, people_routes
 from loyalbell.web.accounts import routes as accounts_routes
 from loyalbell.web.api.app import create_api
-from loyalbell.web.api.limits import RateLimit
 from loyalbell.web.body_limits import BodyLimit
 from loyalbell.web.campaigns import calendar_routes
 from loyalbell.web.campaigns import routes as campaigns_routes
@@ -31,6 +30,7 @@ from loyalbell.web.messages import routes as messages_routes
 from loyalbell.web.messages.drafts import Drafts
 from loyalbell.web.offers import routes as offers_routes
 from loyalbell.web.public import callback_routes, mail_link_routes, preference_centre_routes
+from loyalbell.web.rate_limits import RateLimit
 from loyalbell.web.replies import routes as replies_routes
 from loyalbell.web.request import DemoParts
 from loyalbell.web.results import campaign_routes as campaign_results_routes

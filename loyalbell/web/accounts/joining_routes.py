@@ -9,7 +9,7 @@ from loyalbell.services.accounts.account_links import LinkOver
 from loyalbell.services.accounts.passwords import LEAST, WeakPassword
 from loyalbell.services.accounts.sessions import Visitor
 from loyalbell.web.accounts.cookies import outside_page, token_holds, visitor_of, with_session
-from loyalbell.web.api.limits import RateLimit
+from loyalbell.web.rate_limits import RateLimit
 from loyalbell.web.request import Form, application_of, text_of
 
 router = APIRouter()

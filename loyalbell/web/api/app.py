@@ -10,9 +10,9 @@ from fastapi.responses import Response
 from loyalbell import __version__
 from loyalbell.services.application import Application
 from loyalbell.web.api import models
-from loyalbell.web.api.limits import RateLimit
 from loyalbell.web.api.problems import add_problems, problem
 from loyalbell.web.api.routes import router
+from loyalbell.web.rate_limits import RateLimit
 
 MOST_BYTES = 8_000_000
 ABOUT = (

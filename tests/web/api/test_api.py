@@ -24,7 +24,7 @@ from loyalbell.services.sequences import commands as sequence_commands
 from loyalbell.services.sequences import publishing
 from loyalbell.storage.schema import CustomField
 from loyalbell.web.api.app import create_api
-from loyalbell.web.api.limits import RateLimit
+from loyalbell.web.rate_limits import RateLimit
 from tests.storage.files.test_export import out
 from tests.support import NOW, ApplicationCase, FakeSender
 

@@ -1,4 +1,4 @@
-"""How much a program may ask for: a bucket of requests a token, filled steadily."""
+"""How much a program, or whoever has not signed in, may ask for: a bucket of requests each."""
 
 import time
 from collections import OrderedDict
