@@ -50,7 +50,9 @@ def needs_of(session: Session, shop: Shop, now: datetime) -> list[Need]:
         needs.append(
             Need(title, "Customers wrote back, and nobody has seen to it yet.", "/replies", "Read them")
         )
-    needs += [_asked_need(one) for one in open_requests(session)]
+    asked = open_requests(session)
+    needs += [_asked_need(one) for one in asked]
+    asked_about = {one.about_id for one in asked if one.kind == "campaign"}
     for campaign in session.scalars(select(Campaign).where(Campaign.started_at.is_not(None))):
         needs += _campaign_needs(session, campaign)
     for campaign in session.scalars(select(Campaign).where(Campaign.state == "held")):
@@ -64,6 +66,8 @@ def needs_of(session: Session, shop: Shop, now: datetime) -> list[Need]:
             )
         )
     for campaign in session.scalars(select(Campaign).where(Campaign.state == "draft").limit(5)):
+        if campaign.id in asked_about:
+            continue
         words = "Nobody gets it until you have checked it and sent it."
         needs.append(Need(f"“{campaign.name}” is not sent yet", words, f"/campaigns/{campaign.id}", "Look"))
     needs += [*_sequence_needs(session), *_failed_needs(session)]
@@ -85,7 +89,7 @@ def _asked_need(request: ApprovalRequest) -> Need:
     else:
         title, link = f"{request.by} asks to publish “{name}”", f"/sequences/{request.about_id}/publish"
     said = f"To {people:,} people. " if people else ""
-    return Need(title, f"{said}An owner looks at it and approves.", link, "Look", True)
+    return Need(title, f"{said}An owner looks at it and approves.", link, "Look")
 
 
 def _channel_needs(session: Session, shop: Shop, now: datetime) -> list[Need]:
