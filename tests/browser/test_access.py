@@ -10,7 +10,8 @@ from tests.support import wait_for
 
 AXE = (Path(__file__).parent / "vendor/axe-core/axe.min.js").read_text()
 PAGES = (
-    "/ /customers /customers/1 /customers/251 /customers?segment=1&columns=email,band,tags /duplicates"
+    "/people /own /log /log/check /settings/retention"
+    " / /customers /customers/1 /customers/251 /customers?segment=1&columns=email,band,tags /duplicates"
     " /duplicates/1/2 /fields /asking /catalogue /catalogue/1 /imports /guide /rhythm /segments /segments/1"
     " /segments/1/people /segments/1/why/1 /segments/compare?segment=1&segment=2 /segments/list /messages"
     " /messages/1 /messages/new /gallery /letterheads /offers /offers/1 /till /campaigns /campaigns/new"
@@ -23,7 +24,7 @@ NARROW = (
     "/ /customers /duplicates /fields /rhythm /segments /segments/1 /messages /messages/1 /messages/new"
     " /campaigns /sequences"
     " /sequences/5 /sequences/5/live /sequences/5/rehearsal /results /results/1 /settings/results"
-    " /settings/channels /imports /catalogue /handbook/write /log"
+    " /settings/channels /imports /catalogue /handbook/write /log /people /own /settings/retention"
 ).split()
 
 
