@@ -51,7 +51,7 @@ KINDS = {
 }
 RESPONSE_WORDS = {
     "opened": "Opened",
-    "clicked": "Pressed a button in",
+    "clicked": "Clicked in",
     "refused": "Unsubscribed in",
 }
 
