@@ -55,7 +55,7 @@ class TheSameMail(unittest.TestCase):
         for name in ("From", "To"):
             mine, other = ours[name].addresses[0], theirs[name].addresses[0]
             self.assertEqual(mine.addr_spec, other.addr_spec)
-            self.assertEqual(mine.display_name.split(), self.name(to, name).split())
+            self.assertEqual(*(self.read_alike(one) for one in (mine.display_name, self.name(to, name))))
         self.assertEqual(one_line(str(ours["Subject"])), one_line(email.subject))
         for name in ("Date", "Message-ID", "Reply-To", "List-Unsubscribe-Post"):
             self.assertEqual(ours[name], theirs[name])
@@ -71,12 +71,20 @@ class TheSameMail(unittest.TestCase):
             self.assertNotIn(b"\r", line)
 
     @staticmethod
+    def read_alike(name: str) -> list[str]:
+        """Between two encoded words of a name the library's reader puts a space, which RFC 2047 (section 6.2)
+        says is none: names that need several are compared without spaces.
+        """
+        return name.split() if name.isascii() else ["".join(name.split())]
+
+    @staticmethod
     def name(to: Envelope, header: str) -> str:
         return one_line(to.sender_name if header == "From" else to.to_name)
 
     @settings(max_examples=300, deadline=None)
     @given(NAMES, NAMES, NAMES)
     @example("", "", "")
+    @example("Ida", "00" + "\U0001d400" * 8 + "\U0001d4a9" * 3, "x")
     def test_headers_of_every_shape(self, sender: str, to: str, subject: str) -> None:
         self.check(FilledEmail(subject, "<p>Hi</p>", "Hi\n"), envelope(sender, to))
 
