@@ -1,5 +1,8 @@
 """Five rules, one nested three deep, against DuckDB; and the size of a segment on each of 365 days."""
 
+from datetime import timedelta
+from itertools import count
+
 from bench.measure import Line, median, once
 from bench.segment_count import in_duckdb, made_up_ledger
 from loyalbell.core.segments import model as m
@@ -58,13 +61,14 @@ def lines() -> list[Line]:
         "year": bounds(m.LastDays(days=365), NOW, ZONE)[0],
     }
     found = []
+    later = count()  # a second later each time: lines asked at one instant are kept, and that is no answer
     for name, (rule, having) in RULES.items():
         query = f"""SELECT count(*) FROM (SELECT p.id FROM person p LEFT JOIN orders o ON o.person = p.id
           AND o.void_at > $now AND o.at <= $now GROUP BY p.id HAVING {having})"""
         given = {key: value for key, value in edges.items() if f"${key}" in query}
 
         def ours(rule: Rule = rule) -> int:
-            return int(evaluate(rule, snapshot, NOW).sum())
+            return int(evaluate(rule, snapshot, NOW + timedelta(seconds=next(later))).sum())
 
         def theirs(query: str = query, given: dict[str, int] = given) -> int:
             return connection.execute(query, given).fetchone()[0]
@@ -87,7 +91,7 @@ def lines() -> list[Line]:
     instants = daily_instants(NOW, ZONE, 365)
     rule = RULES["nested three deep"][0]
     mine = once(lambda: sizes(rule, snapshot, instants))
-    one = median(lambda: evaluate(rule, snapshot, NOW), 3)
+    one = median(lambda: evaluate(rule, snapshot, NOW + timedelta(seconds=next(later))), 3)
     found.append(
         Line(
             "its size on each of 365 days",
