@@ -2,6 +2,7 @@
 
 import io
 import json
+import sqlite3
 import zipfile
 from typing import Any
 
@@ -83,6 +84,17 @@ class Erased(ErasureCase):
         for word in (EMAIL, EMAIL.lower(), PHONE, CHAT, NAME, "Quist"):
             lines = [line for line in left.splitlines() if word in line]
             self.assertEqual(lines, [], word)
+
+    def test_the_file_itself_holds_no_address_any_more(self) -> None:
+        self.erase()
+        with self.application.database.reading() as session:
+            self.assertEqual(session.execute(text("PRAGMA secure_delete")).scalar(), 1)
+        self.application.close()
+        with sqlite3.connect(self.folder / "book.sqlite3") as book:
+            book.execute("PRAGMA wal_checkpoint(TRUNCATE)")
+        held = b"".join(path.read_bytes() for path in self.folder.glob("book.sqlite3*")).lower()
+        for word in (EMAIL, PHONE, CHAT):
+            self.assertNotIn(word.lower().encode(), held, word)
 
     def test_the_addresses_stay_suppressed_whatever_the_size_of_letters(self) -> None:
         self.erase()
