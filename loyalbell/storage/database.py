@@ -25,6 +25,8 @@ two threads can wait for each other.
 """
 
 
+WRITES = "writes"
+"""In ``Session.info`` of a transaction."""
 PATIENCE: ContextVar[float] = ContextVar("patience", default=float(BUSY_SECONDS))
 """How many seconds whoever writes waits for another writer; whoever waits for a page waits less."""
 
@@ -145,7 +147,7 @@ class Database:
         try:
             with (
                 _in_our_words(),
-                Session(self.engine, expire_on_commit=False, info=self._info()) as session,
+                Session(self.engine, expire_on_commit=False, info=self._info() | {WRITES: True}) as session,
                 self._writing(session),
             ):
                 yield session

@@ -99,6 +99,10 @@ def fill(path: Path) -> dict[str, int]:
     return counts
 
 
+ADDED = {"setting": 1}
+"""Rows that an upgrade adds: which messages may have left with links that were not signed (0025)."""
+
+
 class MigrationsTest(unittest.TestCase):
     def test_from_every_earlier_version_with_data_in_every_table(self) -> None:
         for revision in revisions()[:-1]:
@@ -114,7 +118,7 @@ class MigrationsTest(unittest.TestCase):
                     now = RENAMED.get(table, table)
                     if now not in NOT_KEPT:
                         kept = connection.execute(f"SELECT count(*) FROM {now}").fetchone()[0]
-                        self.assertEqual(kept, count, table)
+                        self.assertEqual(kept, count + ADDED.get(now, 0), table)
                 problems = connection.execute("PRAGMA integrity_check").fetchall()
                 self.assertEqual(problems, [("ok",)])
                 self.assertEqual(connection.execute("PRAGMA foreign_key_check").fetchall(), [])

@@ -17,6 +17,8 @@ from loyalbell.channels.webhook import signature
 from loyalbell.core.messages import content as c
 from loyalbell.core.offers.terms import Terms
 from loyalbell.services.background_work import BackgroundResults
+from loyalbell.services.delivery.composing.rendering import own_links
+from loyalbell.services.delivery.page_tokens import SignedLinks, page_token
 from loyalbell.services.messages import commands as message_commands
 from loyalbell.services.messages import gallery, message_templates, preflight
 from loyalbell.services.messages import queries as message_queries
@@ -36,6 +38,7 @@ from loyalbell.storage.schema import (
     Person,
     Preference,
     Reply,
+    Shop,
     SignUp,
 )
 from tests.support import NOW, FakeSender, wait_for
@@ -374,20 +377,51 @@ class OfferPages(SignedInPages):
 
 
 class OwnPages(SignedInPages):
-    def link_token(self) -> tuple[str, int]:
-        with self.application.database.reading() as session:
+    def link_token(self, purpose: str = "") -> tuple[str, int]:
+        with self.application.database.transaction() as session:
             delivery = session.scalars(
                 select(Delivery).where(Delivery.state == "sent", Delivery.channel == "email")
             ).first()
             assert delivery is not None
-            return delivery.token, delivery.person_id
+            signed = page_token(session, purpose, delivery.token) if purpose else delivery.token
+            return signed, delivery.person_id
 
     def state(self, person: int, channel: str = "email") -> str | None:
         with self.application.database.reading() as session:
             return consent_now(session, [person], channel).get(person)
 
-    def test_preferences_are_chosen_without_signing_in(self) -> None:
+    def test_a_token_that_stands_in_links_and_pixels_opens_no_page_of_the_person(self) -> None:
+        """Seen: one token for all; whoever saw it reached the preferences page."""
         token, person = self.link_token()
+        for path in ("preferences", "keep", "view"):
+            self.assertEqual(self.client.get(f"/{path}/{token}").status_code, 404, path)
+            self.assertEqual(self.client.get(f"/{path}/{token}.0123456789abcdef").status_code, 404, path)
+        before = self.state(person)
+        self.client.post(f"/preferences/{token}", data={"often": "monthly"})
+        self.client.post(f"/keep/{token}")
+        self.assertEqual(self.state(person), before)
+        view, _ = self.link_token("view")
+        self.assertEqual(self.client.get(f"/preferences/{view}").status_code, 404)
+        self.assertEqual(self.client.get(f"/view/{view}").status_code, 200)
+        # what left before there were signatures keeps its links
+        with self.application.database.transaction() as session:
+            SignedLinks(after=10**9).save(session)
+        for path in ("preferences", "keep", "view"):
+            self.assertEqual(self.client.get(f"/{path}/{token}").status_code, 200, path)
+        with self.application.database.transaction() as session:
+            SignedLinks().save(session)
+
+    def test_the_links_of_a_mail_are_signed_each_for_its_page(self) -> None:
+        token, _ = self.link_token()
+        with self.application.database.transaction() as session:
+            links = own_links(session, session.get_one(Shop, 1), token)
+        for name in ("preferences_url", "keep_url", "browser_url"):
+            path = links[name].removeprefix("http://127.0.0.1:8000")
+            self.assertEqual(self.client.get(path).status_code, 200, name)
+        self.assertEqual(len({link.rpartition(".")[2] for link in links.values()}), 4)
+
+    def test_preferences_are_chosen_without_signing_in(self) -> None:
+        token, person = self.link_token("preferences")
         self.client.cookies.clear()
         page = self.client.get(f"/preferences/{token}").text
         self.assertNotIn(f"/customers/{person}", page)
@@ -409,7 +443,7 @@ class OwnPages(SignedInPages):
         self.assertEqual(self.client.get("/preferences/unknown").status_code, 404)
 
     def test_keep_me_on_the_list_takes_a_press(self) -> None:
-        token, person = self.link_token()
+        token, person = self.link_token("keep")
         self.client.get(f"/keep/{token}")  # looking changes nothing
         self.assertNotIn("Wants to stay", self.client.get(f"/customers/{person}").text)
         self.client.post(f"/keep/{token}")
@@ -447,7 +481,7 @@ class OwnPages(SignedInPages):
             gallery.add_picture(self.application, "big.png", data, "", "Ida")
 
     def test_an_email_in_the_browser(self) -> None:
-        token, _ = self.link_token()
+        token, _ = self.link_token("view")
         self.assertIn("winter coats come out", self.client.get(f"/view/{token}").text)
         self.assertEqual(self.client.get("/view/unknown").status_code, 404)
 

@@ -16,11 +16,11 @@ from loyalbell.core.policy.origins import PROOF
 from loyalbell.services.application import FROM_WHERE, Application
 from loyalbell.services.customers import asking
 from loyalbell.services.delivery.composing.rendering import ContentFiller, compiled_version, fill_for_delivery
+from loyalbell.services.delivery.page_tokens import KEEP, PREFERENCES, VIEW, delivery_behind
 from loyalbell.storage.consent import address_of, consent_now
 from loyalbell.storage.schema import (
     Companion,
     ConsentEntry,
-    Delivery,
     Offer,
     OfferCode,
     Person,
@@ -54,11 +54,11 @@ class Choices:
 
 
 def person_of(session: Session, token: str) -> Person | None:
-    """Whom a link’s token stands for: that of a touch, or of their page."""
-    person_id = session.scalar(
-        select(Delivery.person_id).where(Delivery.token == token, Delivery.origin_kind != PROOF)
-    )
-    if person_id is None:
+    """Whom a link’s token stands for: that of a touch, signed for this page, or of their page."""
+    delivery = delivery_behind(session, PREFERENCES, token) or delivery_behind(session, KEEP, token)
+    if delivery is not None and delivery.origin_kind != PROOF:
+        person_id: int | None = delivery.person_id
+    else:
         person_id = session.scalar(select(Preference.person_id).where(Preference.token == token))
     return session.get(Person, person_id) if person_id is not None else None
 
@@ -159,7 +159,7 @@ def _companions(session: Session, person: Person, form: Mapping[str, Any]) -> No
 def keep_on_list(application: Application, token: str) -> Person | None:
     """Pressed “keep me on the list”: consent is said anew, and a tag tells sequences and segments."""
     with application.database.transaction() as session:
-        delivery = session.scalar(select(Delivery).where(Delivery.token == token))
+        delivery = delivery_behind(session, KEEP, token)
         if delivery is None:
             return None
         person = session.get_one(Person, delivery.person_id)
@@ -183,10 +183,8 @@ def keep_on_list(application: Application, token: str) -> Person | None:
 def shown_again(application: Application, token: str) -> str | None:
     """The page of an email as it went out, for a browser; ``None`` for no such link."""
     with application.database.transaction() as session:
-        delivery = session.scalar(
-            select(Delivery).where(Delivery.token == token, Delivery.channel == "email")
-        )
-        if delivery is None or delivery.state not in HANDED_OVER:
+        delivery = delivery_behind(session, VIEW, token)
+        if delivery is None or delivery.channel != "email" or delivery.state not in HANDED_OVER:
             return None
         shop = session.get_one(Shop, 1)
         made = compiled_version(session, shop, delivery.message_version_id, "email", delivery.language)

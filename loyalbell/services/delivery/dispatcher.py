@@ -27,6 +27,7 @@ from loyalbell.services.delivery.enrolment_recheck import exited_since, left_by_
 from loyalbell.services.delivery.leader_lease import Lease
 from loyalbell.services.delivery.outbox import become
 from loyalbell.services.delivery.outcomes import BatchOutcomes, give_back, give_up_on, mark_handed
+from loyalbell.services.delivery.page_tokens import ensure_key
 from loyalbell.services.delivery.perhaps_gone import without_doubtful
 from loyalbell.services.delivery.timing import allowed_now
 from loyalbell.services.settings.channels import CareSettings
@@ -157,6 +158,7 @@ def claim(application: Application, limit: int, channel: str = "email", lease: L
         deliveries = allowed_now(session, shop, certain, now)
         writings = Writings(shop)
         ended = gone | left_by_now(session, deliveries)
+        ensure_key(session)  # the messages are made while nothing can be written
         going, codes = Claim(session, shop, now, writings).take(deliveries, channel, ended)
     try:
         with application.database.reading() as session:

@@ -70,7 +70,7 @@ def _link(application: Application, session: Session, delivery: Delivery, link: 
     facts = field_facts(session, [person], shop, now, asked)[person.id]
     at_hand = facts_at_hand(session, [delivery], shop, now, asked).get(delivery.id, {})
     try:
-        return fill(where, {**put_over(facts, at_hand), **own_links(shop, delivery.token)})
+        return fill(where, {**put_over(facts, at_hand), **own_links(session, shop, delivery.token)})
     except FieldProblem:
         return shop.public_url
 

@@ -35,6 +35,7 @@ from loyalbell.services.background_work import ResultCache
 from loyalbell.services.delivery.composing.facts_at_hand import facts_at_hand, put_over
 from loyalbell.services.delivery.composing.files_of_mail import files_of
 from loyalbell.services.delivery.composing.merge_facts import field_facts
+from loyalbell.services.delivery.page_tokens import KEEP, PREFERENCES, VIEW, page_token
 from loyalbell.services.offers import commands as offer_commands
 from loyalbell.services.offers import queries as offer_queries
 from loyalbell.services.rhythm.queries import next_day, rhythms_of
@@ -311,18 +312,24 @@ def _cards(session: Session, shop: Shop) -> dict[int, dict[str, str]]:
     }
 
 
-def own_links(shop: Shop, token: str) -> dict[str, str]:
-    """The links that belong to one touch."""
+def own_links(session: Session, shop: Shop, token: str) -> dict[str, str]:
+    """The links that belong to one touch. Pages that show or change what is on file have tokens of their own
+    (``page_tokens``).
+    """
+    own = {purpose: page_token(session, purpose, token) for purpose in (PREFERENCES, KEEP, VIEW)}
     return {
-        "unsubscribe_url": f"{shop.public_url}/u/{token}",
-        "preferences_url": f"{shop.public_url}/preferences/{token}",
-        "keep_url": f"{shop.public_url}/keep/{token}",
-        "browser_url": f"{shop.public_url}/view/{token}",
+        "unsubscribe_url": unsubscribe_url(shop, token),
+        "preferences_url": f"{shop.public_url}/preferences/{own[PREFERENCES]}",
+        "keep_url": f"{shop.public_url}/keep/{own[KEEP]}",
+        "browser_url": f"{shop.public_url}/view/{own[VIEW]}",
     }
 
 
+OWN_LINKS = ("unsubscribe_url", "preferences_url", "keep_url", "browser_url")
+
+
 def unsubscribe_url(shop: Shop, token: str) -> str:
-    return own_links(shop, token)["unsubscribe_url"]
+    return f"{shop.public_url}/u/{token}"
 
 
 Codes = Mapping[int, Mapping[str, object]]
@@ -380,7 +387,10 @@ def fill_for_delivery(
         for name, cards in facts.items()
         if name.startswith("items_") and isinstance(cards, list)
     }
-    own = {**own_links(shop, delivery.token), "open_pixel": f"{shop.public_url}/o/{delivery.token}.gif"}
+    own = {
+        **own_links(session, shop, delivery.token),
+        "open_pixel": f"{shop.public_url}/o/{delivery.token}.gif",
+    }
     return _fill(compiled, {**facts, **links, **codes.get(delivery.id, {}), **items, **own})
 
 
@@ -396,7 +406,7 @@ def fill_for_preview(
 
     Raises ``FieldProblem``.
     """
-    own = dict.fromkeys(own_links(shop, ""), "#") | {"open_pixel": ""}
+    own = dict.fromkeys(OWN_LINKS, "#") | {"open_pixel": ""}
     links: dict[str, object] = {
         link_name(at): fill(url, {**facts, **own}) for at, url in enumerate(compiled.links)
     }
