@@ -7,6 +7,7 @@ import uuid
 
 from fastapi import APIRouter
 from fastapi.responses import HTMLResponse, Response
+from markupsafe import escape
 from starlette.datastructures import FormData
 
 from loyalbell.channels.webhook import deliver
@@ -20,6 +21,7 @@ from loyalbell.web.request import Form, NotFound, RequestContext, SignedIn, numb
 
 router = APIRouter()
 PAGE = 50
+_ADDRESS = re.compile(r"https?://[^\s<>&\"']+")
 
 
 def _room(context: RequestContext) -> PostRoomStore:
@@ -116,13 +118,12 @@ def _page(
 ) -> Response:
     mail = _mail(context, mail_id)
     assert mail.parsed is not None
-    plain = mail.parsed.get_body(("plain",))
     person = customer_queries.person_named(context.application, mail.recipient)
     items = catalogue_queries.every_item(context.application)
     values = {
         "mail": mail,
         "headers": list(mail.parsed.items()),
-        "plain": plain.get_content() if plain else "",
+        "plain": _plain(mail),
         "person": person,
         "items": items,
         "show": show if show in ("html", "plain", "headers") else "html",
@@ -143,8 +144,22 @@ def mail_page(
 def mail_html(mail_id: int, context: RequestContext = SignedIn) -> Response:
     mail = _mail(context, mail_id)
     body = mail.parsed.get_body(("html",)) if mail.parsed else None
-    content = body.get_content() if body else "<p>This mail has no HTML part.</p>"
+    content = body.get_content() if body else _as_page(_plain(mail))
     return HTMLResponse(content, headers={"X-Mail-Page": "yes"})
+
+
+def _plain(mail: Mail) -> str:
+    body = mail.parsed.get_body(("plain",)) if mail.parsed else None
+    return body.get_content() if body else ""
+
+
+def _as_page(plain: str) -> str:
+    """A mail of text alone, with its addresses to click on, as mail programs show it."""
+    return f"<pre>{_ADDRESS.sub(_linked, str(escape(plain)))}</pre>"
+
+
+def _linked(found: re.Match[str]) -> str:
+    return f'<a href="{found[0]}" target="_top" rel="noopener">{found[0]}</a>'
 
 
 @router.post("/post-room/{mail_id}/order")

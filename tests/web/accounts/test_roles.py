@@ -206,6 +206,20 @@ def may_be_walked(path: str) -> bool:
     return not is_open(path) and not path.startswith(("/export", "/imports/sample", "/results."))
 
 
+class TextAlone(RolesCase):
+    def test_a_mail_of_text_alone_is_shown_with_links_and_runs_nothing(self) -> None:
+        """Seen: an invitation stood in the post room as “no HTML part”."""
+        raw = (
+            b"From: a@x.example\r\nTo: b@y.example\r\nSubject: Hi\r\n\r\n"
+            b"<script>alert(1)</script> http://127.0.0.1:8000/join/abc_d-1\r\n"
+        )
+        self.room.keep("a@x.example", "b@y.example", raw, datetime(2026, 5, 12, 13, 0, tzinfo=UTC))
+        number = self.room.newest()[0].id
+        page = self.as_role("owner").get(f"/post-room/{number}/html").text
+        self.assertIn('<a href="http://127.0.0.1:8000/join/abc_d-1" target="_top"', page)
+        self.assertNotIn("<script>", page)
+
+
 class Bounds(RolesCase):
     def test_the_front_desk_keeps_a_refusal_and_no_consent(self) -> None:
         client = self.as_role("front desk")
