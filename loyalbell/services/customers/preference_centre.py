@@ -204,7 +204,9 @@ def offer_shown(application: Application, code: str) -> tuple[OfferCode, Offer] 
 
 
 def language_of(application: Application, token: str) -> str | None:
-    """The language on file of whom a link stands for."""
+    """The language on file of whom a link stands for, signed or not: the page to leave by is in it too."""
+    query = select(Person).join(Delivery, Delivery.person_id == Person.id)
     with application.database.reading() as session:
-        person = person_of(session, token)
+        of_message = session.scalar(query.where(Delivery.token == token.partition(".")[0]))
+        person = of_message or person_of(session, token)
         return person.language if person else None
