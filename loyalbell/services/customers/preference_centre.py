@@ -21,6 +21,7 @@ from loyalbell.storage.consent import address_of, consent_now
 from loyalbell.storage.schema import (
     Companion,
     ConsentEntry,
+    Delivery,
     Offer,
     OfferCode,
     Person,
