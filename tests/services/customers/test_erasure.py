@@ -15,6 +15,7 @@ from loyalbell.services.delivery.claiming import suppressed_addresses
 from loyalbell.services.imports import commands as import_commands
 from loyalbell.services.settings import secrets_at_rest
 from loyalbell.storage import person_rows
+from loyalbell.storage.erased_addresses import mark_of
 from loyalbell.storage.schema import (
     Base,
     ConsentEntry,
@@ -126,6 +127,10 @@ class Erased(ErasureCase):
         self.assertEqual([(one.channel, one.address) for one in own], [("text", PHONE)])
         snapshot = self.application.snapshot()
         self.assertEqual(len(snapshot.suppressions), 1)
+
+    def test_one_address_on_two_channels_has_two_marks(self) -> None:
+        marks = {mark_of(self.application.secrets, one, PHONE, make=True) for one in ("text", "chat")}
+        self.assertEqual(len(marks), 2)
 
     def test_the_hash_tells_nothing_without_the_key(self) -> None:
         self.erase()

@@ -153,6 +153,12 @@ class Joining(PeopleCase):
         self.assertEqual(self.user("bo@shop.example").id, number)
         self.assertEqual(self.browser("bo@shop.example", NEW).get("/own").status_code, 200)
 
+    def test_a_session_that_was_left_over_lets_nobody_in_after_the_end(self) -> None:
+        owner = self.browser()
+        with self.application.database.transaction() as session:
+            session.get_one(User, self.user(IDA).id).ended_at = self.clock.now()
+        self.assertEqual(owner.get("/own", follow_redirects=False).status_code, 303)
+
     def invite_again(self, owner: PageClient, number: int) -> str:
         owner.post(f"/people/{number}/link")
         return LINK.search(self.sender.handed[-1].content.decode().replace("=\r\n", ""))[1]
