@@ -41,25 +41,26 @@ def must_ask_to_publish(application: Application, visitor: Visitor) -> bool:
 
 def ask(
     application: Application, kind: Kind, about: int, name: str, detail: dict[str, Any], visitor: Visitor
-) -> None:
+) -> ApprovalRequest:
     """A newer request takes the place of an older one about the same."""
     with application.database.transaction() as session:
         _close(session, application, kind, about, visitor.name or "", "asked again", "")
-        session.add(
-            ApprovalRequest(
-                kind=kind,
-                about_id=about,
-                user_id=visitor.user_id,
-                by=visitor.name or "",
-                at=application.clock.now(),
-                detail={"name": name} | detail,
-                closed_by="",
-                outcome="",
-                words="",
-            )
+        request = ApprovalRequest(
+            kind=kind,
+            about_id=about,
+            user_id=visitor.user_id,
+            by=visitor.name or "",
+            at=application.clock.now(),
+            detail={"name": name} | detail,
+            closed_by="",
+            outcome="",
+            words="",
         )
+        session.add(request)
+        session.flush()
         said = {key: value for key, value in detail.items() if key == "people"}
         application.note(session, visitor.name or "", "asked for approval", **{kind: name}, **said)
+        return request
 
 
 def newest(application: Application, kind: Kind, about: int) -> ApprovalRequest | None:

@@ -49,6 +49,7 @@ LINES: tuple[Line, ...] = (
         "/till",
         f"POST /staff-notes/{ID}/done",
     ),
+    *_lines(P.WRITE, "POST /replies/answers"),
     *_lines(P.REPLIES, "/replies(/.*)?"),
     *_lines(P.DETAILS, f"POST /customers/{ID}/events", f"/customers/{ID}/part/.*", "/customers/views(/.*)?"),
     *_lines(P.ERASE, "POST /customers/many/erase", f"GET /customers/erased/{ID}"),

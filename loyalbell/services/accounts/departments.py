@@ -7,13 +7,18 @@ from loyalbell.services.application import Application
 from loyalbell.storage.schema import Enrolment, HeldBatch, Sequence
 
 OF_SEQUENCE = re.compile(r"/sequences/(\d+)/(?!copy|rehearsal)\w.*")
+OF_ALL = "/sequences/order"
 OF_ENROLMENT, OF_HELD = re.compile(r"/enrolments/(\d+)/move"), re.compile(r"/held/(\d+)")
 
 
 def is_out_of_bounds(application: Application, departments: Many[int], path: str) -> bool:
-    """Whether a change at ``path`` is to a sequence of another department, or of the whole shop."""
+    """Whether a change at ``path`` is to a sequence of another department, of the whole shop, or to the order
+    of them all.
+    """
     if not departments:
         return False
+    if path == OF_ALL:
+        return True
     number = _sequence_at(application, path)
     return number is not None and not may_change(application, departments, number)
 

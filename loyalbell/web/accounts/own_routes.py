@@ -8,6 +8,7 @@ from markupsafe import Markup
 from starlette.datastructures import FormData
 
 from loyalbell.services.accounts import people, second_factor, sessions
+from loyalbell.services.accounts.browsers import browser_words
 from loyalbell.services.accounts.passwords import LEAST, WeakPassword
 from loyalbell.services.accounts.people import PeopleProblem
 from loyalbell.services.accounts.permissions import MAY, WORDS, Permission, Role
@@ -38,6 +39,7 @@ def _page(context: RequestContext, problem: str = "", **values: Any) -> Response
         "role_words": WORDS[role],
         "may": [one.value for one in Permission if one in MAY[role]],
         "sessions": sessions.sessions_of(application, user_id),
+        "browser_words": browser_words,
         "this": context.visitor.session_id,
         "least": LEAST,
         "problem": problem,

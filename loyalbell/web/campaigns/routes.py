@@ -17,6 +17,7 @@ from loyalbell.services.delivery import after_stop
 from loyalbell.services.messages import queries as message_queries
 from loyalbell.services.segments import queries as segment_queries
 from loyalbell.storage.schema import Campaign
+from loyalbell.web.accounts.approval_asking import ask_approval
 from loyalbell.web.campaigns.forms import plan_from
 from loyalbell.web.campaigns.views import sheet
 from loyalbell.web.channel_orders import ORDERS, orders_with
@@ -141,8 +142,8 @@ def send(campaign_id: int, context: RequestContext = SignedIn, form: FormData = 
     held = campaign.state == "held"
     if approvals.must_ask(context.application, context.visitor, people):
         asked = {"people": people}
-        approvals.ask(context.application, "campaign", campaign.id, campaign.name, asked, context.visitor)
-        return context.go(f"/campaigns/{campaign_id}")
+        back = f"/campaigns/{campaign_id}"
+        return ask_approval(context, "campaign", campaign.id, campaign.name, asked, back)
     try:
         if held:
             campaign_commands.release_campaign(context.application, campaign_id, people, context.by)

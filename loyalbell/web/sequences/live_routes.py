@@ -39,6 +39,7 @@ from loyalbell.services.sequences.publishing import Choices
 from loyalbell.services.today import staff_notes
 from loyalbell.storage import schema
 from loyalbell.storage.schema import Enrolment
+from loyalbell.web.accounts.approval_asking import ask_approval
 from loyalbell.web.request import Form, NotFound, RequestContext, SignedIn, number_of, own_path, text_of
 from loyalbell.web.sequences import editor_rail as rail
 from loyalbell.web.sequences import views as sheet
@@ -96,9 +97,8 @@ def publish(sequence_id: int, context: RequestContext = SignedIn, form: FormData
     sequence = sequence_of(context, sequence_id)
     if approvals.must_ask_to_publish(context.application, context.visitor):
         chosen = {key: value for key, value in form.items() if isinstance(value, str) and key != "_csrf"}
-        name = sequence.name
-        approvals.ask(context.application, "sequence", sequence_id, name, {"form": chosen}, context.visitor)
-        return context.go(f"/sequences/{sequence_id}/publish")
+        back = f"/sequences/{sequence_id}/publish"
+        return ask_approval(context, "sequence", sequence_id, sequence.name, {"form": chosen}, back)
     try:
         moves = {
             key.removeprefix("move."): str(value)

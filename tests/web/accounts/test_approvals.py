@@ -1,6 +1,10 @@
 """What is large waits for a second person, where the owner wants it."""
 
 import re
+from email import message_from_bytes
+from email.message import EmailMessage
+from email.policy import default
+from unittest import mock
 
 from sqlalchemy import func, select
 
@@ -47,6 +51,10 @@ class ApprovalCase(PeopleCase):
         with self.application.database.reading() as session:
             return session.scalars(select(ApprovalRequest).order_by(ApprovalRequest.id.desc())).first()
 
+    def only_mail(self) -> EmailMessage:
+        self.assertEqual(len(self.sender.handed), 1)
+        return message_from_bytes(self.sender.handed[0].content, policy=default)
+
     def above(self, people: str = "2", **more: str) -> None:
         self.owner.post("/people/approval", data={"above": "yes", "people": people} | more)
 
@@ -71,6 +79,28 @@ class OfCampaigns(ApprovalCase):
         self.assertEqual((self.request().outcome, self.request().closed_by), ("approved", "Ida"))
         self.assertNotIn("asks to send", self.owner.get("/").text)
         self.assertEqual(self.acts()[-2:], ["started a campaign", "approved a request"])
+
+    def test_who_may_approve_is_told_by_mail_once(self) -> None:
+        self.above()
+        campaign = self.campaign()
+        self.sender.handed.clear()
+        for _ in range(3):
+            self.send(self.mara, campaign)
+        mail = self.only_mail()
+        self.assertEqual(self.sender.handed[0].recipient, "ida@shop.example")
+        self.assertIn("Mara asks for your approval", mail["Subject"])
+        self.assertIn(f"/campaigns/{campaign}/sure", mail.get_content())
+        self.assertIn("“Spring” (to 3 people)", mail.get_content())
+        self.sender.handed.clear()
+        self.owner.post(f"/approvals/{self.request().id}/decline", data={"words": "not yet"})
+        self.send(self.mara, campaign)
+        self.only_mail()
+
+    def test_a_mail_server_that_fails_holds_nobody_up(self) -> None:
+        self.above()
+        self.sender.finish = mock.Mock(side_effect=OSError("no such host"))
+        self.assertIn("Waits for approval", self.send(self.mara, self.campaign()))
+        self.assertIsNone(self.request().closed_at)
 
     def test_at_the_number_itself_nobody_asks(self) -> None:
         self.above("3")

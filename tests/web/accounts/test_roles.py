@@ -24,7 +24,7 @@ OPEN_TO_ALL = set("POST /sign-out|POST /look|GET /|GET /handbook|GET /handbook/{
 OPEN_TO_ALL |= {"POST /own/second-factor/on", "POST /own/second-factor/off", "POST /own/sessions"}
 FRONT_DESK = set(
     "GET /customers|GET /customers/{person_id}|GET /search|GET /till|POST /till|GET /replies"
-    "|GET /replies/answers|POST /replies/answers|GET /replies/{reply_id}|POST /replies/{reply_id}/answer"
+    "|GET /replies/answers|GET /replies/{reply_id}|POST /replies/{reply_id}/answer"
     "|POST /replies/{reply_id}/settle|POST /customers/{person_id}/notes"
     "|POST /staff-notes/{note_id}/done".split("|")
 )
@@ -276,8 +276,16 @@ class Bounds(RolesCase):
         said = client.post("/sequences", data={"sequence_id": "2", "name": name, "plan": "{}"})
         self.assertIn("another department", said.text)
         self.assertEqual(client.post("/sequences/1/pause", follow_redirects=False).status_code, 303)
+        self.assertEqual(client.post("/sequences/order", data={"sequence": ["2", "1"]}).status_code, 403)
+        self.assertNotIn("/rank", client.get("/sequences").text)
         with self.application.database.transaction() as session:
             session.scalar(select(User).where(User.email == "marketer@otterby.example")).departments = []
+
+    def test_the_front_desk_reads_saved_replies_and_leaves_them(self) -> None:
+        page = self.as_role("front desk").get("/replies/answers").text
+        self.assertIn("card-paper", page)
+        self.assertNotIn("<textarea", page)
+        self.assertIn("<textarea", self.as_role("marketer").get("/replies/answers").text)
 
     def test_a_role_that_changes_holds_from_the_next_click(self) -> None:
         client = self.as_role("marketer")
