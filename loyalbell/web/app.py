@@ -39,7 +39,13 @@ from loyalbell.web.results import routes as results_routes
 from loyalbell.web.rhythm import routes as rhythm_routes
 from loyalbell.web.segments import membership_change_routes, pasted_routes
 from loyalbell.web.segments import routes as segments_routes
-from loyalbell.web.sequences import held_batch_routes, live_routes, rehearsal_routes, test_run_routes
+from loyalbell.web.sequences import (
+    held_batch_routes,
+    left_out_routes,
+    live_routes,
+    rehearsal_routes,
+    test_run_routes,
+)
 from loyalbell.web.sequences import routes as sequences_routes
 from loyalbell.web.settings import (
     care_routes,
@@ -108,6 +114,7 @@ AREAS = (
     sequences_routes,
     rehearsal_routes,
     live_routes,
+    left_out_routes,
     test_run_routes,
     held_batch_routes,
     care_routes,

@@ -68,6 +68,7 @@ LINES: tuple[Line, ...] = (
         P.SEND,
         f"POST /campaigns/{ID}/(send|end|stop|failed|unsure|back)",
         f"GET /sequences/{ID}/publish",
+        f"/sequences/{ID}/left-out",
         f"POST /sequences/{ID}/(publish|call-off|pause|resume|stop|bring|failed|unsure|archive|rank)",
         "POST /sequences/order",
         f"/enrolments/{ID}/move",

@@ -7,7 +7,7 @@ import re
 from datetime import timedelta
 from typing import Any
 
-from sqlalchemy import select
+from sqlalchemy import func, select, update
 
 from loyalbell.core.sequences.check import must_fix
 from loyalbell.core.sequences.plan import Plan, PlanProblem, every_step, read_plan
@@ -16,7 +16,8 @@ from loyalbell.services.sequences import sequence_templates
 from loyalbell.services.sequences.set_aside import SequenceBroken, set_aside
 from loyalbell.services.settings.channels import CareSettings, loaded
 from loyalbell.storage import schema
-from loyalbell.storage.schema import Delivery, Enrolment, HeldBatch, SequenceVersion
+from loyalbell.storage.schema import Delivery, Enrolment, HeldBatch, Membership, SequenceVersion
+from tests.support import NOW, wait_for
 from tests.web.test_message_pages import SignedInPages
 
 LATER = timedelta(days=3)
@@ -310,6 +311,42 @@ class SequencePages(SequencePagesCase):
         self.assertEqual(
             [later - times[0] for later in times], [timedelta(), timedelta(minutes=30), timedelta(hours=1)]
         )
+
+    def test_those_past_the_line_before_it_began_are_offered_again(self) -> None:
+        made = self.draft("second")
+        self.post(f"/sequences/{made}/publish", when="now", backlog="no")
+        page = self.client.get(f"/sequences/{made}/live").text
+        self.assertIn(f'href="/sequences/{made}/left-out"', page)
+        offered = self.client.get(f"/sequences/{made}/left-out").text
+        count = re.search(r'name="people"\s+value="(\d+)"', offered)[1]
+        self.assertIn(f"Add {int(count):,} people", offered)
+        form = {"how": "paced", "people": count, "sequence": str(made), "whom": "left out"}
+        form |= {"batch": "500", "every": "15", "begins": "09:00", "ends": "17:00", "weekdays": "1"}
+        self.assertIn("they get", self.post("/sequences/pace", **form).text)
+        self.assertIn("has changed", self.post(f"/sequences/{made}/left-out", **form | {"people": "1"}).text)
+        self.assertIn("is not one", self.post(f"/sequences/{made}/left-out", **form | {"begins": "x"}).text)
+        self.assertEqual(self.enrolled(made), 0)
+        self.assertNotIn("/left-out", self.post(f"/sequences/{made}/left-out", **form).text)
+        self.assertEqual(self.enrolled(made), int(count))
+        self.assertIn("Everyone who is past", self.client.get(f"/sequences/{made}/left-out").text)
+
+    def enrolled(self, sequence: int) -> int:
+        query = select(func.count()).where(Enrolment.sequence_id == sequence)
+        with self.application.database.reading() as session:
+            return session.scalar(query) or 0
+
+    def test_a_rehearsal_whose_past_is_empty_opens_at_the_coming_weeks(self) -> None:
+        made = self.draft("renewal")
+        with self.application.database.transaction() as session:
+            session.execute(update(Membership).values(renews_on=NOW.date() + timedelta(days=9)))
+        page = self.client.get(f"/sequences/{made}/rehearsal").text
+        wait_for(lambda: "Rehearsing" not in self.client.get(f"/sequences/{made}/rehearsal").text)
+        page = self.client.get(f"/sequences/{made}/rehearsal").text
+        self.assertIn("files tell only the next renewal", page)
+        self.assertRegex(page, 'over=coming"\\s+aria-current="page"')
+        past = self.client.get(f"/sequences/{made}/rehearsal?over=past").text
+        self.assertIn("No message would have been sent", past)
+        self.assertIn("In the coming 6 weeks", past)
 
     def test_the_calendar_hand_off_lists_and_empty_pages_are_there(self) -> None:
         for path, words in (

@@ -20,7 +20,7 @@ from loyalbell.core.history.visits import local_days
 from loyalbell.core.segments.evaluation import evaluate
 from loyalbell.core.segments.model import Rule
 from loyalbell.core.sequences.event_rows import Others, event_rows
-from loyalbell.core.sequences.plan import ByHand, OnDate, OnEvent, OnInactivity, OnSegment, Start
+from loyalbell.core.sequences.plan import ByHand, OnDate, OnEvent, OnInactivity, OnSegment, Plan, Start
 
 OF_THE_SHOP = ("renewal", "appointment")
 """Dates that are of the shop's day: what is agreed with it."""
@@ -209,11 +209,19 @@ _FIND: dict[type, Callable[..., Iterator[TriggerHit]]] = {
 
 
 def beyond(
-    start: Start, snapshot: HistorySnapshot, now: int, around: TriggerContext = TriggerContext()
+    plan: Plan, snapshot: HistorySnapshot, now: int, around: TriggerContext = TriggerContext()
 ) -> Ints:
-    """Person numbers of those already past the line at ``now``, who stay out unless they are let in by
-    choice.
+    """Person numbers of those already past the line at ``now`` who meet the plan's condition: they stay out
+    unless they are let in by choice. Raises ``RuleProblem``.
     """
+    past = _past(plan.start, snapshot, now, around)
+    may = snapshot.on_file(now)
+    if plan.only is not None and len(past):
+        may = may & _met(plan.only, snapshot, now, around)
+    return past[may[past]]
+
+
+def _past(start: Start, snapshot: HistorySnapshot, now: int, around: TriggerContext) -> Ints:
     if isinstance(start, OnSegment) and start.way == "joins":
         return np.flatnonzero(_met(start.rule, snapshot, now, around))
     if isinstance(start, OnInactivity):

@@ -11,6 +11,7 @@ import numpy as np
 
 from loyalbell.core.clock.pacing import Pace, instants
 from loyalbell.core.clock.zones import DAY, zone_of
+from loyalbell.core.history.columns import Ints
 from loyalbell.core.sequences.engine_facts import SequenceHistory
 from loyalbell.core.sequences.plan import Plan
 from loyalbell.core.sequences.plan_tree import tree_of
@@ -51,9 +52,12 @@ class BacklogForecast:
 
 
 def forecast_backlog(
-    application: Application, plan: Plan, sequence_id: int, pace: Pace | None
+    application: Application, plan: Plan, sequence_id: int, pace: Pace | None, only: Ints | None = None
 ) -> BacklogForecast:
-    """As if nobody came back meanwhile. Raises ``RuleProblem``, ``NeverOpens``."""
+    """As if nobody came back meanwhile; of everybody past the line, or ``only`` of these person numbers.
+
+    Raises ``RuleProblem``, ``NeverOpens``.
+    """
     snapshot, now = application.snapshot(), application.clock.now()
     at = int(now.timestamp())
     with application.database.reading() as session:
@@ -61,7 +65,7 @@ def forecast_backlog(
         around, rates = around_of(session, policy), reactions(session, now)
         sequence = session.get_one(schema.Sequence, sequence_id)
         already = really_sent(session, now, [])
-    past = beyond(plan.start, snapshot, at, around)
+    past = beyond(plan, snapshot, at, around) if only is None else only
     if pace is None:
         times = np.full(len(past), at + 1)
     else:

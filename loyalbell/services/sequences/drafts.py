@@ -148,4 +148,4 @@ def beyond_count(application: Application, plan: Plan) -> int:
         around = around_of(
             session, send_policy_of(session, session.get_one(Shop, 1), application.clock.now())
         )
-    return len(beyond(plan.start, application.snapshot(), int(application.clock.now().timestamp()), around))
+    return len(beyond(plan, application.snapshot(), int(application.clock.now().timestamp()), around))

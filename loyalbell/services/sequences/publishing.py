@@ -128,7 +128,7 @@ def _publish(
         if choices.backlog:
             policy = send_policy_of(session, session.get_one(Shop, 1), now)
             known = SequenceHistory(snapshot, policy, until=int(now.timestamp()))
-            past = beyond(plan.start, snapshot, int(now.timestamp()), around_of(session, policy))
+            past = beyond(plan, snapshot, int(now.timestamp()), around_of(session, policy))
             people = [known.ids[number] for number in past.tolist()]
             bring(session, sequence, tree_of(plan), known, people, "was beyond the line", now, choices.pace)
             if choices.pace is not None:

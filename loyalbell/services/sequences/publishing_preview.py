@@ -59,7 +59,7 @@ def change(application: Application, sequence_id: int, plan: Plan | None = None)
     before = plan_or_none(live.plan) if live else None
     old = [one.id for one in every_step(before.steps)] if before else []
     first = sequence.state == "draft"
-    past = len(beyond(draft.start, application.snapshot(), int(now.timestamp()), around)) if first else 0
+    past = len(beyond(draft, application.snapshot(), int(now.timestamp()), around)) if first else 0
     return Change(
         live_number=live.number if live else None,
         under_way={step: count for step, count in here.items() if step in ids},

@@ -25,6 +25,7 @@ from loyalbell.services.customers import queries as customer_queries
 from loyalbell.services.rehearsal import rehearsals
 from loyalbell.services.rehearsal.backlog import BacklogForecast
 from loyalbell.services.rehearsal.rehearsals import Rehearsed
+from loyalbell.services.rehearsal.silence import why_silent
 from loyalbell.services.results.planner import plans_of_tests
 from loyalbell.services.sequences import drafts as sequence_drafts
 from loyalbell.services.sequences import queries as sequence_queries
@@ -57,6 +58,7 @@ class Read:
 
     rehearsed: Rehearsed
     mistakes: list[Mistake]
+    silence: list[str]
 
 
 def rail_soon(
@@ -86,7 +88,8 @@ def _read(
     go_on: Callable[[float], None] = lambda share: None,
 ) -> Read:
     rehearsed = rehearsals.rehearse_past(application, plan, sequence_id, days, progress=go_on)
-    return Read(rehearsed, sequence_drafts.mistakes(application, plan, sequence_id))
+    silence = why_silent(application, plan, rehearsed.figures, rehearsed.days)
+    return Read(rehearsed, sequence_drafts.mistakes(application, plan, sequence_id), silence)
 
 
 def _values(context: RequestContext, plan: p.Plan, sequence_id: int, read: Read) -> dict[str, Any]:
@@ -98,6 +101,7 @@ def _values(context: RequestContext, plan: p.Plan, sequence_id: int, read: Read)
         "sequence_id": sequence_id,
         "anybody": len(context.application.snapshot().people) > 0,
         "rehearsed": rehearsed,
+        "silence": read.silence,
         "a_day": about(rehearsed.figures.entered / rehearsed.days),
         "facts": facts(context, rehearsed.figures, rehearsed.days),
         "warnings": warnings_of(context, plan, read, steps, most),

@@ -35,6 +35,7 @@ from loyalbell.services.sequences import drafts as sequence_drafts
 from loyalbell.services.sequences import goals, manual_entry, pausing, publishing, publishing_preview
 from loyalbell.services.sequences import queries as sequence_queries
 from loyalbell.services.sequences.drafts import SequenceProblem, draft_of
+from loyalbell.services.sequences.left_out import left_out
 from loyalbell.services.sequences.publishing import Choices
 from loyalbell.services.today import staff_notes
 from loyalbell.storage import schema
@@ -139,7 +140,11 @@ def say_pace(context: RequestContext = SignedIn, form: FormData = Form) -> Respo
     about = number_of(form, "sequence")
     sequence = sequence_of(context, about) if about else None
     values = _pace(context, sequence, form) | {
-        "what": publishing_preview.change(context.application, sequence.id) if sequence else None,
+        "what": (
+            publishing_preview.change(context.application, sequence.id)
+            if sequence and text_of(form, "whom") != "left out"
+            else None
+        ),
         "at": lambda one: datetime.fromtimestamp(one, UTC),
     }
     return Response(context.piece("sequences/paced.html", **values), media_type="text/html")
@@ -157,8 +162,11 @@ def _pace(context: RequestContext, sequence: schema.Sequence | None, form: FormD
         found = paced(people, int(start.timestamp()), pace, zone)
         if sequence is None:
             return {"found": found, "forecast": None, "problem": ""}
-        plan = draft_of(sequence)
-        forecast = forecast_backlog(application, plan, sequence.id, pace)
+        plan, only = draft_of(sequence), None
+        if text_of(form, "whom") == "left out":
+            plan = sequence_queries.live_plan(application, sequence) or plan
+            only = left_out(application, sequence.id, plan)
+        forecast = forecast_backlog(application, plan, sequence.id, pace, only)
     except (SequenceProblem, RuleProblem, ValueError) as problem:
         return {"problem": str(problem), "adds": 0, "later": None}
     names = sequence_queries.plan_names(application)
@@ -214,9 +222,20 @@ def _live(context: RequestContext, sequence: schema.Sequence, problem: str | Non
         "failed_words": failed_words,
         "unsure": sum(count for _, state, _, count in sent if state == UNSURE),
         "goal": _goal(context, sequence.id, plan, names),
+        "left_out": _left_out(context, sequence, plan),
         "waiting": pausing.waiting(context.application, sequence.id) if sequence.state == "paused" else 0,
     }
     return context.page("sequences/live.html", "sequences", 422 if problem else 200, **values)
+
+
+def _left_out(context: RequestContext, sequence: schema.Sequence, plan: p.Plan) -> int:
+    """How many qualify and were never in it; of one that is on."""
+    if sequence.state != "live":
+        return 0
+    try:
+        return len(left_out(context.application, sequence.id, plan))
+    except RuleProblem:
+        return 0
 
 
 @dataclass(frozen=True)

@@ -11,8 +11,10 @@ from fastapi.responses import Response
 from loyalbell.core.clock.zones import day_of, zone_of
 from loyalbell.core.segments.model import RuleProblem
 from loyalbell.core.sequences import plan as p
+from loyalbell.services.application import Application
 from loyalbell.services.rehearsal import forecast, rehearsals
 from loyalbell.services.rehearsal.rehearsals import Rehearsed
+from loyalbell.services.rehearsal.silence import why_silent
 from loyalbell.services.sequences.drafts import draft_of
 from loyalbell.services.settings.channels import StaffSettings, loaded
 from loyalbell.web.request import RequestContext, SignedIn
@@ -33,7 +35,7 @@ SPANS = {
 def rehearsal(
     sequence_id: int,
     context: RequestContext = SignedIn,
-    over: str = "past",
+    over: str = "",
     day: str = "",
     quarter: str = "",
     cause: str = "",
@@ -41,9 +43,12 @@ def rehearsal(
     page: int = 1,
 ) -> Response:
     """Of the draft as it is saved. ``day`` is local, ``quarter`` a time of that day."""
-    sequence, over = sequence_of(context, sequence_id), over if over in SPANS else "past"
-    asked = Asked(over, day, quarter, cause, out, page)
+    sequence = sequence_of(context, sequence_id)
     plan = draft_of(sequence)
+    if not over and _only_ahead(context.application, plan, sequence_id):
+        over = "coming"
+    over = over if over in SPANS else "past"
+    asked = Asked(over, day, quarter, cause, out, page)
     values: dict[str, Any] = {
         "sequence": sequence,
         "over": over,
@@ -60,8 +65,32 @@ def rehearsal(
     except RuleProblem as problem:
         return context.page("sequences/rehearsal.html", "sequences", **values | {"unclear": str(problem)})
     if made is not None:
+        values["silence"] = _silence(context.application, plan, made, over, sequence_id)
         values |= _values(context, plan, made) | _pictures(context, plan, made, asked)
     return context.page("sequences/rehearsal.html", "sequences", **values)
+
+
+def _only_ahead(application: Application, plan: p.Plan, sequence_id: int) -> bool:
+    """Whether its dates, such as the next renewal, lie ahead of us only: the past would show nothing."""
+    if not isinstance(plan.start, p.OnDate):
+        return False
+    try:
+        made = rehearsals.rehearse_past(application, plan, sequence_id)
+    except RuleProblem:
+        return False
+    return not made.figures.entered
+
+
+def _silence(
+    application: Application, plan: p.Plan, made: Rehearsed, over: str, sequence_id: int
+) -> list[str]:
+    """Why the picture is empty; or, beside the coming weeks, why the past would have been."""
+    if over != "coming":
+        return why_silent(application, plan, made.figures, made.days)
+    if _only_ahead(application, plan, sequence_id):
+        past = rehearsals.rehearse_past(application, plan, sequence_id)
+        return why_silent(application, plan, past.figures, past.days)[:1]
+    return [] if made.figures.messages or made.figures.entered else ["Nobody is expected to come in."]
 
 
 def _values(context: RequestContext, plan: p.Plan, made: Rehearsed) -> dict[str, Any]:

@@ -171,7 +171,7 @@ class StartsTest(unittest.TestCase):
         self.assertEqual(
             [(one.person, said(one.at)) for one in found], [(0, "2026-03-02 09:00"), (1, "2026-04-11 09:00")]
         )
-        self.assertEqual(beyond(start, book, at("2026-03-15T00:00")).tolist(), [0])
+        self.assertEqual(beyond(Plan(start=start), book, at("2026-03-15T00:00")).tolist(), [0])
 
     def test_ninety_minutes_without_a_sign_cross_when_clocks_change_too(self) -> None:
         """Minutes and hours are elapsed time (rules of the job, section 1): on 8 March 2026 New York skips
@@ -190,8 +190,8 @@ class StartsTest(unittest.TestCase):
         self.assertEqual(
             [(one.person, said(one.at)) for one in found], [(0, "2026-03-08 03:30"), (1, "2026-03-08 04:40")]
         )
-        self.assertEqual(beyond(start, book, at("2026-03-10T00:29")).tolist(), [0, 1])
-        self.assertEqual(beyond(start, book, at("2026-03-10T00:30")).tolist(), [0, 1, 2])
+        self.assertEqual(beyond(Plan(start=start), book, at("2026-03-10T00:29")).tolist(), [0, 1])
+        self.assertEqual(beyond(Plan(start=start), book, at("2026-03-10T00:30")).tolist(), [0, 1, 2])
 
     @given(st.lists(st.tuples(st.integers(0, 2), st.integers(0, 200)), max_size=15), st.integers(1, 199))
     def test_what_is_caught_up_after_a_gap_is_what_would_have_come_along_all_the_time(
