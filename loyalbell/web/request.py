@@ -214,12 +214,17 @@ class RequestContext:
         if self.request.app.state.heartbeat:
             self.request.app.state.heartbeat.wake()
 
+    @property
+    def typing(self) -> bool:
+        """Whether a part of an open page asks, which keeps what is typed in it."""
+        return "HX-Request" in self.request.headers
+
     def problem(self, words: str) -> HTMLResponse:
         """A note for the page that asked, which keeps everything typed on it."""
         return HTMLResponse(self.piece("parts/problem.html", problem=words))
 
     def go(self, where: str) -> Response:
-        if self.request.headers.get("HX-Request"):
+        if self.typing:
             return Response(status_code=204, headers={"HX-Redirect": where})
         return RedirectResponse(where, status_code=303)
 

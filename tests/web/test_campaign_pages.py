@@ -112,7 +112,7 @@ class CampaignPages(SignedInPages):
         day = (self.application.clock.now() + timedelta(days=3)).date()
         typed = USUAL | {"when": "later", "day": day.isoformat(), "clock": "10:00", "held_back": "20"}
         sheet = self.client.get(f"/campaigns/{self.made}").text
-        self.assertIn(f'formaction="/campaigns/{self.made}/sure"', sheet)
+        self.assertIn(f'hx-post="/campaigns/{self.made}/sure"', sheet)
         self.assertNotIn(f'action="/campaigns/{self.made}/send"', sheet.replace("formaction", ""))
         asked = unescape(self.post(f"/campaigns/{self.made}/sure", **typed).text)
         self.assertRegex(asked, rf"goes to [\d,]+ people on \w+ {day.day} \w+, 10:00; \d+ are held back")

@@ -107,7 +107,8 @@ def save_and_ask(campaign_id: int, context: RequestContext = SignedIn, form: For
         try:
             _keep(context, campaign_id, form)
         except (CannotSend, ValueError) as problem:
-            return _confirm(context, campaign, _words(problem))
+            # what was typed stays in the form, with what is wrong above it
+            return _confirm(context, campaign, _words(problem), status=200 if context.typing else 422)
     return context.go(f"/campaigns/{campaign_id}/sure")
 
 
@@ -166,13 +167,12 @@ def send(campaign_id: int, context: RequestContext = SignedIn, form: FormData = 
 def change_plan(campaign_id: int, context: RequestContext = SignedIn, form: FormData = Form) -> Response:
     """To whom, with which message, when and how fast, kept as it is typed; the page shows what that gives."""
     campaign = _campaign(context, campaign_id)
-    typing = bool(context.request.headers.get("HX-Request"))
     try:
         _keep(context, campaign_id, form)
     except (CannotSend, ValueError) as problem:
         # what was typed stays in the form; only what it gives is shown anew
-        return _confirm(context, campaign, _words(problem), status=200 if typing else 422)
-    if typing:
+        return _confirm(context, campaign, _words(problem), status=200 if context.typing else 422)
+    if context.typing:
         return _confirm(context, _campaign(context, campaign_id))
     return context.go(f"/campaigns/{campaign_id}")
 
