@@ -7,9 +7,10 @@ import json
 from selenium.webdriver import ActionChains
 from selenium.webdriver.common.by import By
 from selenium.webdriver.common.keys import Keys
+from selenium.webdriver.support.ui import Select
 from sqlalchemy import select
 
-from loyalbell.storage.schema import CustomField
+from loyalbell.storage.schema import CustomField, GalleryPicture
 from tests.browser.test_walking_path import BrowserCase
 from tests.support import NOW, wait_for
 
@@ -51,6 +52,34 @@ class LetterEditor(BrowserCase):
             " s=getSelection();s.removeAllRanges();s.addRange(r);",
             css,
         )
+
+    def test_a_picture_is_cut_and_sized_in_place(self) -> None:
+        self.open_empty()
+        self.add("picture")
+        block = '.block[data-kind="picture"]'
+        Select(self.find(f'{block} [data-name="picture"]')).select_by_index(1)
+        whole = wait_for(lambda: self.picture_block()["picture"])
+        self.find(f"{block} [data-cut]").click()
+        frame = self.find(".cut-stage")
+        wait_for(lambda: "×" in self.text("#cut-size"))
+        Select(self.find("#cut-shape")).select_by_visible_text("square")
+        self.find(".cut-stage").send_keys("-", "-", Keys.ARROW_RIGHT)
+        across, down = self.text("#cut-size").removesuffix(" pixels").split(" × ")
+        self.assertEqual(across, down)
+        self.assertTrue(frame.is_displayed())
+        self.find("#cut-done").click()
+        part = wait_for(lambda: self.picture_block()["picture"] not in (None, whole) and self.picture_block())
+        made = self.application.running.application.find(GalleryPicture, part["picture"])
+        self.assertEqual((made.width, made.height), (int(across), int(down)))
+        slider = self.find(f'{block} [data-name="width"]')
+        self.browser.execute_script("arguments[0].focus()", slider)
+        slider.send_keys(Keys.ARROW_LEFT, Keys.ARROW_LEFT)
+        wait_for(lambda: self.picture_block()["width"] == 98)
+        self.assertEqual(self.find(f"{block} .in-place").get_dom_attribute("width"), "98%")
+        self.quiet()
+
+    def picture_block(self) -> dict:
+        return next(one for one in self.writing()["blocks"] if one["kind"] == "picture")
 
     def test_marks_links_and_undo(self) -> None:
         self.open_empty()

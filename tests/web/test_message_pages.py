@@ -222,6 +222,34 @@ class MessagePages(SignedInPages):
         self.post(f"/gallery/{made['id']}", act="delete")
         self.assertEqual(self.client.get(f"/picture/{kept.token}").status_code, 404)
 
+    def test_a_part_of_a_picture_is_cut_out_and_the_whole_stays(self) -> None:
+        """Pixels held against Pillow’s own crop of the same box."""
+        whole = Image.new("RGB", (300, 200), "#ffffff")
+        whole.paste("#2f7f75", (100, 50, 200, 150))
+        out = io.BytesIO()
+        whole.save(out, "PNG")
+        made = self.client.post(
+            "/gallery/upload",
+            data={"_csrf": self.csrf, "alt": "A field"},
+            files={"file": ("field.png", out.getvalue())},
+        ).json()
+
+        def cut(*box: int):
+            sides = dict(zip(("left", "top", "width", "height"), map(str, box), strict=True))
+            return self.post(f"/gallery/{made['id']}/cut", **sides)
+
+        part = self.application.find(GalleryPicture, cut(90, 40, 120, 60).json()["id"])
+        self.assertEqual(
+            (part.name, part.alt, part.width, part.height), ("field, cut.png", "A field", 120, 60)
+        )
+        with Image.open(io.BytesIO(part.data)) as found:
+            self.assertEqual(found.convert("RGB").tobytes(), whole.crop((90, 40, 210, 100)).tobytes())
+        beyond = self.application.find(GalleryPicture, cut(250, -20, 500, 500).json()["id"])
+        self.assertEqual((beyond.width, beyond.height), (50, 200))
+        self.assertEqual(cut(0, 0, 15, 60).json()["problem"], "Leave at least 16 by 16 pixels.")
+        self.assertEqual(self.post("/gallery/999999/cut").status_code, 422)
+        self.assertEqual(self.application.find(GalleryPicture, made["id"]).width, 300)
+
     def test_files_blocks_letterheads_and_opening_messages(self) -> None:
         answer = self.client.post(
             "/messages/attach", data={"_csrf": self.csrf}, files={"file": ("care.pdf", b"%PDF-1.4")}

@@ -3,6 +3,7 @@
 import io
 import secrets
 from collections.abc import Mapping
+from dataclasses import dataclass
 from datetime import datetime
 from pathlib import PurePath
 from typing import Any
@@ -25,7 +26,7 @@ from loyalbell.storage.schema import (
 
 KINDS = {"PNG": "image/png", "JPEG": "image/jpeg", "GIF": "image/gif", "WEBP": "image/png"}
 MOST_BYTES, MOST_PIXELS, WIDEST = 10_000_000, 50_000_000, 1_200
-MOST_FILE = 5_000_000
+MOST_FILE, LEAST_CUT = 5_000_000, 16
 ATTACHED = {
     ".pdf": "application/pdf",
     ".png": "image/png",
@@ -104,6 +105,44 @@ def _ready(picture: Image.Image, data: bytes) -> tuple[bytes, int, int]:
 
 def _name(name: str) -> str:
     return one_line(PurePath(name.replace("\\", "/")).name)[:120] or "picture"
+
+
+@dataclass(frozen=True)
+class Cut:
+    """A part of a picture, in pixels from its upper left corner."""
+
+    left: int
+    top: int
+    width: int
+    height: int
+
+
+def cut_picture(application: Application, picture_id: int, cut: Cut, by: str) -> GalleryPicture:
+    """A new picture of a part of one; the whole stays as it is. Raises ``CannotTake``."""
+    whole = application.find(GalleryPicture, picture_id)
+    if whole is None:
+        raise CannotTake("This picture is no longer in the gallery.")
+    if whole.kind == "image/gif":
+        raise CannotTake("A GIF that may move cannot be cut. Take a PNG or a JPEG instead.")
+    box = (
+        max(cut.left, 0),
+        max(cut.top, 0),
+        min(cut.left + cut.width, whole.width),
+        min(cut.top + cut.height, whole.height),
+    )
+    if box[2] - box[0] < LEAST_CUT or box[3] - box[1] < LEAST_CUT:
+        raise CannotTake(f"Leave at least {LEAST_CUT} by {LEAST_CUT} pixels.")
+    out = io.BytesIO()
+    with Image.open(io.BytesIO(whole.data)) as picture:
+        part = picture.crop(box)
+        if whole.kind == "image/jpeg":
+            part.save(out, "JPEG", quality=90, optimize=True)
+        else:
+            part.save(out, "PNG", optimize=True)
+    name, dot, ending = whole.name.rpartition(".")
+    return add_picture(
+        application, f"{name or ending}, cut{dot}{ending if name else ''}", out.getvalue(), whole.alt, by
+    )
 
 
 def change_alt(application: Application, picture_id: int, alt: str) -> None:

@@ -38,6 +38,19 @@ async def upload(context: RequestContext = SignedIn, form: FormData = Form) -> R
     return context.go("/gallery") if plain else JSONResponse({"id": made.id, "name": made.name})
 
 
+@router.post("/gallery/{picture_id}/cut")
+def cut(picture_id: int, context: RequestContext = SignedIn, form: FormData = Form) -> Response:
+    """Answers JSON: the new picture, or what is wrong."""
+    numbers = [number_of(form, name) for name in ("left", "top", "width", "height")]
+    left, top, width, height = (0 if one is None else one for one in numbers)
+    part = gallery.Cut(left, top, width, height)
+    try:
+        made = gallery.cut_picture(context.application, picture_id, part, context.by)
+    except gallery.CannotTake as problem:
+        return JSONResponse({"problem": str(problem)}, 422)
+    return JSONResponse({"id": made.id, "name": made.name})
+
+
 @router.post("/gallery/{picture_id}")
 def change(picture_id: int, context: RequestContext = SignedIn, form: FormData = Form) -> Response:
     if text_of(form, "act") == "delete":

@@ -404,7 +404,16 @@
     else if (field.name === "how" || field.dataset.name === "picture" || field.dataset.name === "list") redraw();
     else if (field.matches("[data-name], [data-of], [data-file], [name=purpose]")) changed();
   });
+  form.addEventListener("picture-cut", (event) => {
+    const select = event.target.closest(".block").querySelector('[data-name="picture"]');
+    select.add(new Option(event.detail.name, event.detail.id, true, true));
+    redraw();
+  });
   form.addEventListener("input", (event) => {
+    if (event.target.matches('[type=range][data-name="width"]')) {
+      event.target.closest("label").querySelector("output").textContent = `${event.target.value} %`;
+      event.target.closest(".block").querySelector(".in-place")?.setAttribute("width", `${event.target.value}%`);
+    }
     if (event.target.matches(".written, input.url, textarea, [data-name], [data-of], .quick, [name=name]")) changed();
   });
   document.addEventListener("input", (event) => {
