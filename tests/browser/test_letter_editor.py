@@ -71,11 +71,29 @@ class LetterEditor(BrowserCase):
         part = wait_for(lambda: self.picture_block()["picture"] not in (None, whole) and self.picture_block())
         made = self.application.running.application.find(GalleryPicture, part["picture"])
         self.assertEqual((made.width, made.height), (int(across), int(down)))
-        slider = self.find(f'{block} [data-name="width"]')
-        self.browser.execute_script("arguments[0].focus()", slider)
-        slider.send_keys(Keys.ARROW_LEFT, Keys.ARROW_LEFT)
+        self.find(f'{block} [data-name="width"]').send_keys(Keys.ARROW_LEFT, Keys.ARROW_LEFT)
         wait_for(lambda: self.picture_block()["width"] == 98)
         self.assertEqual(self.find(f"{block} .in-place").get_dom_attribute("width"), "98%")
+        self.quiet()
+
+    def test_what_is_typed_while_a_drawing_is_under_way_is_not_lost(self) -> None:
+        self.open_empty()
+        self.add("picture")
+        block = '.block[data-kind="picture"]'
+        self.find(f'{block} [data-name="picture"]')
+        self.browser.execute_script(
+            """
+            const block = document.querySelector(arguments[0]);
+            const by = (name) => block.querySelector(`[data-name=${name}]`);
+            by("picture").selectedIndex = 1;
+            by("picture").dispatchEvent(new Event("change", { bubbles: true }));
+            by("alt").value = "three paws";
+            by("alt").dispatchEvent(new Event("input", { bubbles: true }));
+            """,
+            block,
+        )
+        self.find(f"{block} .in-place")
+        self.assertEqual(self.find(f'{block} [data-name="alt"]').get_attribute("value"), "three paws")
         self.quiet()
 
     def picture_block(self) -> dict:

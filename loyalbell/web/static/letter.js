@@ -94,7 +94,9 @@
     draw();
   }
 
+  let edits = 0, drawn = { edits: 0, more: {} };
   function changed() {
+    edits += 1;
     collect();
     clearTimeout(waiting);
     waiting = setTimeout(() => { waiting = 0; remember(); htmx.trigger(form, "read"); }, 350);
@@ -104,9 +106,16 @@
     if (waiting) navigator.sendBeacon(bellPath("/messages/read"), new URLSearchParams(new FormData(form)));
   });
   function draw(more = {}) {
+    drawn = { edits, more };
     htmx.ajax("POST", bellPath("/messages/sheet"), { source: form, target: "#letter", swap: "innerHTML", values: { ...Object.fromEntries(new FormData(form)), ...more } });
   }
   function redraw() { collect(); remember(); draw(); }
+  // what is typed while a drawing is under way is not in it: draw again, with it
+  document.addEventListener("htmx:beforeSwap", (event) => {
+    if (event.detail.target.id !== "letter" || drawn.edits === edits) return;
+    event.detail.shouldSwap = false;
+    draw(drawn.more);
+  });
 
   // where the caret stood last
   let last = null;
