@@ -5,7 +5,7 @@ PORT ?= 8000
 DATA ?= demo-data
 FRESH ?=
 
-.PHONY: demo test test-core test-fast mutants worlds kills fuzz bad-days package check bench screenshots fmt vendor browser clean
+.PHONY: demo test test-core test-fast mutants worlds kills fuzz bad-days jobs package check bench screenshots fmt vendor browser clean
 
 $(VENV)/run.stamp: requirements/run.txt
 	test -x $(BIN)/python || $(PYTHON) -m venv $(VENV)
@@ -43,6 +43,9 @@ worlds: $(VENV)/development.stamp
 
 kills: $(VENV)/development.stamp
 	$(BIN)/python -m tests.kills
+
+jobs: $(VENV)/development.stamp browser
+	$(BIN)/python -m tests.jobs
 
 bad-days: $(VENV)/development.stamp
 	$(BIN)/python -m tests.bad_days

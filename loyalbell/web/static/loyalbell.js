@@ -76,6 +76,12 @@ window.bellPath = (path) => (document.documentElement.dataset.base || "") + path
       event.preventDefault();
       const own = document.querySelector("input[type=search]");
       if (own) own.focus(); else location.href = bellPath("/search");
+    } else if (event.key === ".") {
+      const rail = document.querySelector("main .rail");
+      if (!rail) return;
+      const to = rail.contains(document.activeElement) ? document.getElementById("main") : rail;
+      to.tabIndex = -1;
+      to.focus();
     } else if (event.key === "?") {
       document.getElementById("keys")?.showModal();
     }
