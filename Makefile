@@ -5,7 +5,7 @@ PORT ?= 8000
 DATA ?= demo-data
 FRESH ?=
 
-.PHONY: demo test test-core test-fast mutants worlds kills fuzz bad-days jobs package check bench screenshots fmt vendor browser clean
+.PHONY: demo test test-core test-fast mutants worlds kills fuzz bad-days jobs package check bench bench-growth screenshots fmt vendor browser clean
 
 $(VENV)/run.stamp: requirements/run.txt
 	test -x $(BIN)/python || $(PYTHON) -m venv $(VENV)
@@ -64,6 +64,9 @@ package: $(VENV)/development.stamp
 
 bench: $(VENV)/development.stamp
 	$(BIN)/python -m bench
+
+bench-growth: $(VENV)/development.stamp
+	$(BIN)/python -m bench.growth
 
 screenshots: $(VENV)/development.stamp browser
 	$(BIN)/python -m scripts.screenshots

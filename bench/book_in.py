@@ -51,17 +51,22 @@ def new_book(folder: Path, people: int) -> Application:
     return application
 
 
-def load_line(folder: Path) -> list[Line]:
-    application, rng = new_book(folder, PEOPLE), Random(1)
-    connection = sqlite3.connect(folder / BOOK_FILE)
-    now = int(NOW.timestamp())
-    rows = ((rng.randint(1, PEOPLE), now - rng.randrange(10**8), 1_000) for _ in range(ORDERS))
-    with connection:
+def add_orders(folder: Path, people: int, orders: int) -> None:
+    rng, now = Random(1), int(NOW.timestamp())
+    rows = ((rng.randint(1, people), now - rng.randrange(10**8), 1_000) for _ in range(orders))
+    with sqlite3.connect(folder / BOOK_FILE) as connection:
         connection.executemany(
             "INSERT INTO orders (person_id, placed_at, total_minor, refunded_minor, currency) VALUES (?, ?,"
             " ?, 0, 'USD')",
             rows,
         )
+    connection.close()
+
+
+def load_line(folder: Path) -> list[Line]:
+    application = new_book(folder, PEOPLE)
+    add_orders(folder, PEOPLE, ORDERS)
+    connection = sqlite3.connect(folder / BOOK_FILE)
 
     def ours() -> None:
         with application.database.reading() as session:

@@ -35,22 +35,23 @@ NOW_AT = int(NOW.timestamp())
 EPOCH_DAY = 719_163
 
 
-def ledger(seed: int = 1) -> HistorySnapshot:
+def ledger(seed: int = 1, everybody: int = PEOPLE) -> HistorySnapshot:
     """Orders of three and a half years, heavy buyers among them, two in a hundred voided later."""
     rng = np.random.default_rng(seed)
-    at = np.sort(rng.integers(NOW_AT - 1_275 * DAY, NOW_AT, ORDERS))
-    person = (PEOPLE * rng.random(ORDERS) ** 1.6).astype(np.int32)
-    voided = rng.random(ORDERS) < 0.02
-    void_at = np.where(voided, np.minimum(at + rng.integers(3_600, 20 * DAY, ORDERS), NOW_AT), NEVER)
-    money = rng.integers(300, 20_000, ORDERS)
-    of = np.sort(rng.integers(0, ORDERS, LINES))
-    item = rng.integers(1, ITEMS + 1, LINES).astype(np.int32)
-    birthday = rng.random(PEOPLE) < 0.6
+    orders, lines = ORDERS * everybody // PEOPLE, LINES * everybody // PEOPLE
+    at = np.sort(rng.integers(NOW_AT - 1_275 * DAY, NOW_AT, orders))
+    person = (everybody * rng.random(orders) ** 1.6).astype(np.int32)
+    voided = rng.random(orders) < 0.02
+    void_at = np.where(voided, np.minimum(at + rng.integers(3_600, 20 * DAY, orders), NOW_AT), NEVER)
+    money = rng.integers(300, 20_000, orders)
+    of = np.sort(rng.integers(0, orders, lines))
+    item = rng.integers(1, ITEMS + 1, lines).astype(np.int32)
+    birthday = rng.random(everybody) < 0.6
     people = People.of(
-        np.arange(PEOPLE),
-        np.full(PEOPLE, -NEVER),
-        birthday_month=np.where(birthday, rng.integers(1, 13, PEOPLE), 0),
-        birthday_day=np.where(birthday, rng.integers(1, 29, PEOPLE), 0),
+        np.arange(everybody),
+        np.full(everybody, -NEVER),
+        birthday_month=np.where(birthday, rng.integers(1, 13, everybody), 0),
+        birthday_day=np.where(birthday, rng.integers(1, 29, everybody), 0),
     )
     items = {
         number: (f"Item {number}", CATEGORIES[number % len(CATEGORIES)], 1) for number in range(1, ITEMS + 1)
@@ -60,10 +61,10 @@ def ledger(seed: int = 1) -> HistorySnapshot:
         "USD",
         people,
         Orders.of(
-            person=person, at=at, department=rng.integers(1, 5, ORDERS), money=money, void_at=void_at
+            person=person, at=at, department=rng.integers(1, 5, orders), money=money, void_at=void_at
         ),
         lines=Lines.of(
-            key=of, person=person[of], at=at[of], item=item, money=rng.integers(100, 9_000, LINES),
+            key=of, person=person[of], at=at[of], item=item, money=rng.integers(100, 9_000, lines),
             void_at=void_at[of],
         ),
         catalogue=Catalogue(departments={1: "A", 2: "B", 3: "C", 4: "D"}, items=items),

@@ -130,27 +130,28 @@ def tick_line() -> Line:
     )
 
 
-def rehearsal_line() -> Line:
+def seconds_of_a_rehearsed_year(everybody: int = REHEARSED) -> float:
+    """Of a plan of six steps, for people with six orders each in two years."""
     rng = np.random.default_rng(1)
     now = int(NOW.timestamp())
-    count, start = 6 * REHEARSED, now - 365 * DAY
+    count, start = 6 * everybody, now - 365 * DAY
     orders = Orders.of(
         key=np.arange(count),
-        person=rng.integers(0, REHEARSED, count),
+        person=rng.integers(0, everybody, count),
         at=rng.integers(now - 730 * DAY, now, count),
         money=np.full(count, 1_000),
     )
-    everyone = np.arange(REHEARSED)
+    everyone = np.arange(everybody)
     consents = Consents.of(
         person=np.tile(everyone, 2),
-        at=np.full(2 * REHEARSED, now - 900 * DAY),
-        channel=np.repeat([0, 1], REHEARSED),
-        state=np.where(rng.random(2 * REHEARSED) < 0.7, 1, 0),
+        at=np.full(2 * everybody, now - 900 * DAY),
+        channel=np.repeat([0, 1], everybody),
+        state=np.where(rng.random(2 * everybody) < 0.7, 1, 0),
     )
     snapshot = HistorySnapshot(
         ZONE,
         "USD",
-        People.of(everyone + 1, np.full(REHEARSED, now - 900 * DAY)),
+        People.of(everyone + 1, np.full(everybody, now - 900 * DAY)),
         orders=orders,
         consents=consents,
     )
@@ -173,7 +174,7 @@ def rehearsal_line() -> Line:
             }
         )
     )
-    seconds = once(
+    return once(
         lambda: rehearse(
             [RehearsalScene("bench", tree)],
             SequenceHistory(snapshot, SendPolicy(quiet=QuietHours("21:00", "08:00"))),
@@ -181,6 +182,10 @@ def rehearsal_line() -> Line:
             now,
         )
     )
+
+
+def rehearsal_line() -> Line:
+    seconds, count = seconds_of_a_rehearsed_year(), 6 * REHEARSED
     return Line(
         "a year rehearsed, six steps",
         f"{REHEARSED:,} people, {count:,} orders in two years",
