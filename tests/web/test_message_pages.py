@@ -131,6 +131,13 @@ class MessagePages(SignedInPages):
         self.assertTrue("2 of 3 people have something in this field that is not in the catalogue" in said)
         self.assertTrue("OT-999" in said and "they get best sellers" in said)
 
+    def test_a_letterhead_with_a_character_that_no_page_may_hold_is_shown_without_it(self) -> None:
+        """Seen by random requests: a NUL in the footer was a 500, and would have failed every email in it."""
+        for odd in ("%00", "%0C", "%EF%BF%BF"):
+            page = self.client.get(f"/letterheads/preview?footer=12{odd}Mill")
+            self.assertEqual(page.status_code, 200, odd)
+            self.assertIn("12Mill", page.text)
+
     def test_a_letterhead_is_previewed_as_it_is_changed_and_kept_with_its_link_colour(self) -> None:
         asked = "header=Hello&accent=%23112233&ink=%23000000&own_link=1&link=%23aa0000&width=500"
         page = self.client.get(f"/letterheads/preview?{asked}")

@@ -5,6 +5,7 @@ condition stand inside ``{% if show_0 %}``; cards of items loop over ``items_0``
 """
 
 import html
+import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
@@ -20,6 +21,9 @@ from loyalbell.core.messages.standard_phrases import words_in
 from loyalbell.core.segments.model import Rule
 
 PIXEL = '{% if open_pixel %}<img src="{{ open_pixel }}" width="1" height="1" alt="" />{% endif %}'
+NO_XML = re.compile("[^\t\n\r -\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]")
+"""Characters that no XML may hold (XML 1.0, fifth edition, section 2.2): one pasted along would break the page.
+"""
 PARTED = "\x1e\x1e"
 DARK = "@media (prefers-color-scheme: dark)"
 DARK_STYLE = (
@@ -153,7 +157,8 @@ class _Compiler:
                 [as_plain(own, self.link)] if own else []
             )
         made = self._blocks(self.email.blocks)
-        page = self.aside.put_back(mjml2html(self._mjml("".join(one.page for one in made))))
+        written = NO_XML.sub("", self._mjml("".join(one.page for one in made)))
+        page = self.aside.put_back(mjml2html(written))
         page = page.replace("</body>", PIXEL + "</body>")
         if self.email.plain.strip():
             return page, self._plain([as_plain(self.email.plain.strip(), self.link)])

@@ -30,7 +30,7 @@ KIT = RenderContext(
     {7: c.Text(text="kept words")},
     [("Our page", "https://page.example")],
 )
-NASTY = st.text(st.sampled_from("<>&\"'{}%[]()*_-\n\r\tabLBFIELD0X é🐕"), max_size=60)
+NASTY = st.text(st.sampled_from("<>&\"'{}%[]()*_-\n\r\tabLBFIELD0X é🐕\x00\x0c\uffff"), max_size=60)
 FACTS = {
     "shop_name": "Otterby",
     "unsubscribe_url": "https://s/u",
