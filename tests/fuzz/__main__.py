@@ -94,4 +94,5 @@ def _signed_in(client: PageClient, application: Application, email: str) -> str:
     return token(client.post("/sign-in", data=form).text)
 
 
-sys.exit(main())
+if __name__ == "__main__":
+    sys.exit(main())
