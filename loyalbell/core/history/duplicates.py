@@ -5,13 +5,17 @@ import unicodedata
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 from difflib import SequenceMatcher
-from functools import cache
+from functools import cache, lru_cache
 from itertools import combinations
 
+import numpy as np
 from nicknames import NickNamer
+from rapidfuzz.distance import Indel
+from rapidfuzz.process import cdist
 
-CLOSE = 0.82
-LARGEST_BLOCK = 30
+CLOSE, ROUNDING = 0.82, 1e-3
+LARGEST_BLOCK, FEW = 30, 3
+BY_NAME = ("same phone", "close names at one address", "close names and one birthday")
 MAILBOX = "one mailbox, written differently"
 REASONS = (
     "same email",
@@ -56,10 +60,22 @@ class Pair:
         return sum(weights[reason] for reason in self.reasons)
 
 
+WORDS, UNWRITTEN = re.compile(r"\w+"), str.maketrans("", "", "'’`.")
+
+
 def plain(text: str | None) -> str:
     """Small letters and figures only, without marks above letters."""
-    parts = unicodedata.normalize("NFKD", re.sub("['’`.]", "", (text or "").casefold()))
-    return " ".join(re.findall(r"\w+", "".join(c for c in parts if not unicodedata.combining(c))))
+    said = (text or "").casefold().translate(UNWRITTEN)
+    if not said.isascii():
+        parts = unicodedata.normalize("NFKD", said)
+        said = "".join(c for c in parts if not unicodedata.combining(c))
+    return " ".join(WORDS.findall(said))
+
+
+@lru_cache(maxsize=500_000)
+def words_of(name: str) -> tuple[str, ...]:
+    """The words of a name, whatever their order."""
+    return tuple(sorted(plain(name).split()))
 
 
 def close_names(one: str, other: str) -> bool:
@@ -68,13 +84,22 @@ def close_names(one: str, other: str) -> bool:
 
     An empty name is close to none.
     """
-    first, second = (sorted(plain(name).split()) for name in (one, other))
+    first, second = words_of(one), words_of(other)
     if not first or not second:
         return False
-    if first == second or SequenceMatcher(None, " ".join(first), " ".join(second)).ratio() >= CLOSE:
+    if first == second or _nearly_the_same(" ".join(first), " ".join(second)):
         return True
     left, right = set(first) - set(second), set(second) - set(first)
     return len(left) == len(right) == 1 and len(first) > 1 and is_nickname(left.pop(), right.pop())
+
+
+def _nearly_the_same(one: str, other: str) -> bool:
+    """By the share of letters in matching runs (``difflib``). Those runs are a common subsequence, so that
+    the longest one, which is found much quicker, tells most pairs apart.
+    """
+    if Indel.normalized_similarity(one, other) < CLOSE - ROUNDING:
+        return False
+    return SequenceMatcher(None, one, other).ratio() >= CLOSE
 
 
 @cache
@@ -94,7 +119,7 @@ def is_nickname(one: str, other: str) -> bool:
 
 def of_one_household(one: str, other: str) -> bool:
     """Whether two names that share a phone are two people: both have a first name, and they differ."""
-    return len(plain(one).split()) > 1 and len(plain(other).split()) > 1 and not close_names(one, other)
+    return len(words_of(one)) > 1 and len(words_of(other)) > 1 and not close_names(one, other)
 
 
 def pairs(records: Iterable[Record]) -> list[Pair]:
@@ -146,8 +171,33 @@ def _blocks(records: Iterable[Record], keys: object) -> Iterator[list[Record]]:
     yield from (block for block in by_key.values() if 1 < len(block) <= LARGEST_BLOCK)
 
 
+def _worth_a_look(block: list[Record], reason: str) -> Iterator[tuple[Record, Record]]:
+    """Pairs of a block in the order of ids; where the names decide, only those whose names may be close
+    (or who may be one on a shared phone, having one name only).
+    """
+    ordered = sorted(block, key=lambda record: record.person_id)
+    if reason not in BY_NAME or len(block) <= FEW:
+        yield from combinations(ordered, 2)
+        return
+    words = [words_of(one.name) for one in ordered]
+    said = [" ".join(one) for one in words]
+    near = cdist(said, said, scorer=Indel.normalized_similarity, dtype=np.float32) >= CLOSE - ROUNDING
+    by_rest: dict[frozenset[str], list[int]] = {}
+    for at, mine in enumerate(words):
+        for word in set(mine):
+            by_rest.setdefault(frozenset(mine) - {word}, []).append(at)
+    for alike in by_rest.values():  # all words but one: a nickname, perhaps
+        if len(alike) > 1:
+            near[np.ix_(alike, alike)] = True
+    if reason == "same phone":
+        short = np.array([len(one) < 2 for one in words])
+        near |= short[:, None] | short[None, :]
+    for one, other in zip(*np.nonzero(np.triu(near, 1)), strict=True):
+        yield ordered[one], ordered[other]
+
+
 def _add_pairs(found: dict[tuple[int, int], Pair], block: list[Record], reason: str) -> None:
-    for one, other in combinations(sorted(block, key=lambda record: record.person_id), 2):
+    for one, other in _worth_a_look(block, reason):
         if one.person_id == other.person_id:
             continue
         said = reason

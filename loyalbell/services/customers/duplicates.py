@@ -1,6 +1,7 @@
 """People who stand in the book twice: finding them, making them one, and parting them again."""
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
 from typing import Any
 
 from sqlalchemy import select
@@ -24,33 +25,69 @@ class CannotMerge(Exception):
     """Why two records cannot be made one, or parted again, in words."""
 
 
-def candidates(application: Application) -> list[Pair]:
+A_MOMENT = 1.0
+"""Seconds that a page waits for the pairs of a changed book before it shows those of before."""
+
+
+@dataclass(frozen=True)
+class Candidates:
+    """``fresh``: of the book as it is now. Otherwise they are those of before, or none yet, while the book is
+    looked through.
+    """
+
+    pairs: list[Pair]
+    fresh: bool
+
+
+def candidates(application: Application, wait: bool | float = A_MOMENT) -> Candidates:
     """Pairs who may be one person, the likeliest first, without those found to be two."""
     with application.database.reading() as session:
         version = change_log.newest(session)
-        found = application.cache.of_version("duplicates", version, "", lambda: pairs(_records(session)))
         dismissed = set(session.execute(select(NotTheSame.low_id, NotTheSame.high_id)).all())
-        return [pair for pair in found if (pair.low, pair.high) not in dismissed]
+
+    def look() -> list[Pair]:
+        with application.database.reading() as session:
+            return pairs(_records(session))
+
+    nobody: list[Pair] = []
+    found = application.background.get("duplicates", version, look, nobody, most=2, wait=wait)
+    shown = _still_there(application) if found is None else found
+    return Candidates([pair for pair in shown if (pair.low, pair.high) not in dismissed], found is not None)
 
 
-def _records(session: Session) -> list[Record]:
+def _still_there(application: Application) -> list[Pair]:
+    """The pairs of before, without people who were merged or erased since."""
+    before: list[Pair] = application.background.newest("duplicates") or []
+    with application.database.reading() as session:
+        here = set(session.scalars(select(Person.id))) if before else set()
+    return [pair for pair in before if pair.low in here and pair.high in here]
+
+
+def reasons_of(application: Application, one: int, other: int) -> list[str]:
+    """Why two people may be one; none where nothing speaks for it."""
+    with application.database.reading() as session:
+        found = pairs(_records(session, (one, other)))
+    return found[0].reasons if found else []
+
+
+def _records(session: Session, only: Sequence[int] = ()) -> list[Record]:
     ids: dict[int, list[str]] = {}
-    for person_id, value in session.execute(select(ExternalId.person_id, ExternalId.value)):
+    known = select(ExternalId.person_id, ExternalId.value)
+    for person_id, value in session.execute(known.where(ExternalId.person_id.in_(only)) if only else known):
         ids.setdefault(person_id, []).append(value)
-    rows = session.execute(
-        select(
-            Person.id,
-            Person.first_name,
-            Person.last_name,
-            Person.email,
-            Person.phone,
-            Person.street,
-            Person.postal_code,
-            Person.birthday_year,
-            Person.birthday_month,
-            Person.birthday_day,
-        )
+    query = select(
+        Person.id,
+        Person.first_name,
+        Person.last_name,
+        Person.email,
+        Person.phone,
+        Person.street,
+        Person.postal_code,
+        Person.birthday_year,
+        Person.birthday_month,
+        Person.birthday_day,
     )
+    rows = session.execute(query.where(Person.id.in_(only)) if only else query)
     return [
         Record(
             at,

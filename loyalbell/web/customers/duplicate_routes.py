@@ -17,7 +17,8 @@ PAGE = 30
 
 @router.get("/duplicates")
 def list_page(context: RequestContext = SignedIn, page: int = 1) -> Response:
-    found = duplicates.candidates(context.application)
+    known = duplicates.candidates(context.application)
+    found = known.pairs
     pages = max(-(-len(found) // PAGE), 1)
     page = min(max(page, 1), pages)
     shown = found[(page - 1) * PAGE : page * PAGE]
@@ -27,6 +28,7 @@ def list_page(context: RequestContext = SignedIn, page: int = 1) -> Response:
         "pairs": shown,
         "people": people,
         "count": len(found),
+        "fresh": known.fresh,
         "page": page,
         "pages": pages,
     }
@@ -42,14 +44,7 @@ def _pair(context: RequestContext, one: int, other: int, problem: str | None = N
     pages = [profile.page_of(context.application, at, {"order"}) for at in (one, other)]
     if pages[0] is None or pages[1] is None or one == other:
         raise NotFound("One of these two customers is not on file.")
-    reasons = next(
-        (
-            pair.reasons
-            for pair in duplicates.candidates(context.application)
-            if {pair.low, pair.high} == {one, other}
-        ),
-        [],
-    )
+    reasons = duplicates.reasons_of(context.application, one, other)
     values: dict[str, Any] = {
         "kept": pages[0],
         "gone": pages[1],
