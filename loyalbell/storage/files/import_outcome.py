@@ -39,6 +39,8 @@ class Outcome:
 
 def guarded(cell: str) -> str:
     """A cell that a spreadsheet program will not run as a formula."""
+    if not cell or cell[0].isalnum():
+        return cell
     start = cell.lstrip()
     if start[:1] in ("=", "@"):
         return "'" + cell
