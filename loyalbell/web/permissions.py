@@ -35,7 +35,7 @@ LINES: tuple[Line, ...] = (
     *_lines(P.PEOPLE, "/people(/.*)?"),
     *_lines(P.LOG, "/log(/.*|\\.csv)?"),
     *_lines(P.SEND, f"POST /approvals/{ID}/decline"),
-    *_lines(P.FIGURES, "GET /week", "GET /calendar", "GET /rhythm(/(line|top|cells|value))?"),
+    *_lines(P.FIGURES, "GET /week", "GET /calendar", "GET /rhythm(/(line|top|cells|value|moves))?"),
     # results: what names customers or leaves the house is not among the figures
     *_lines(P.WRITE, "POST /results/.*"),
     *_lines(P.EXPORT, r"GET /results\.[^/]+"),

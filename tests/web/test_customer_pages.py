@@ -270,11 +270,15 @@ class Acts(PagesCase):
 
     def test_the_people_behind_every_movement(self) -> None:
         looking = page_figures.looking(self.application, Names())
-        latest = page_figures.bands(self.application, Names())["movement"][-1]
+        latest = page_figures.movement(self.application, Names())[-1]
         for row, then in enumerate(BANDS):
             for column, now in enumerate(BANDS):
                 went = rhythm_bands.who_went(looking, latest["month"], then, now)
                 self.assertEqual(-1 if went is None else len(went), latest["people"][row][column])
+        self.assertIn('hx-get="/rhythm/moves?of="', self.client.get("/rhythm").text)
+        table = self.client.get("/rhythm/moves?of=").text
+        self.assertEqual(table.count("At the end of each month"), 1)
+        self.assertIn("/moved/rhythm?", table)
         page = self.client.get(f"/moved/rhythm?month={latest['month']}&then=in+rhythm&now=late")
         self.assertIn("in rhythm to late", page.text)
         rule = self.client.get("/segments/1/rule.json").text

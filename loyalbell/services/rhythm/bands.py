@@ -57,6 +57,8 @@ def movement(looking: Looking, gap: float, months: int) -> list[dict[str, Any]]:
     """For each month who went where: ``people`` is bands (then, from) x bands (now, to), by their place in
     the list.
     """
+    if not months:
+        return []
     snapshot, edges = looking.snapshot, month_edges(looking, months)
     states = [_band_at(looking, gap, edge) for edge in edges]
     found = []

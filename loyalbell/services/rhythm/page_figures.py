@@ -62,8 +62,16 @@ def in_common(application: Application, names: Names, percent: float) -> list[di
 
 
 def bands(application: Application, names: Names) -> Mapping[str, Any]:
-    found: Mapping[str, Any] = kept(application, "bands", names, rhythm_bands.bands)
+    """Now; who went where by month costs a year of looks, and is asked for by itself."""
+    found: Mapping[str, Any] = kept(application, "bands", names, lambda made: rhythm_bands.bands(made, 0))
     return found
+
+
+def movement(application: Application, names: Names) -> list[dict[str, Any]]:
+    def make(found: Looking) -> list[dict[str, Any]]:
+        return rhythm_bands.movement(found, figures.gap_of(found), figures.MONTHS_BACK)
+
+    return list(kept(application, "movement", names, make))
 
 
 def grid(application: Application, names: Names) -> Mapping[str, Any]:

@@ -7,6 +7,7 @@ import numpy as np
 from fastapi import APIRouter
 from fastapi.responses import HTMLResponse, Response
 
+from loyalbell.core.rhythm.bands import BANDS
 from loyalbell.core.rhythm.return_curve import buying_days
 from loyalbell.core.segments.model import (
     BandCondition,
@@ -93,6 +94,17 @@ def _parts(looking: Looking) -> list[tuple[str, list[tuple[str, str]]]]:
         ("Categories", [(f"category:{name}", name) for name in categories]),
         ("Items, the most sold first", [(f"item:{known.items[at][0]}", known.items[at][0]) for at in best]),
     ]
+
+
+@router.get("/rhythm/moves")
+def moves(context: RequestContext = SignedIn) -> Response:
+    names, _ = _looking(context)
+    values = {
+        "of": context.request.query_params.get("of", ""),
+        "movement": page_figures.movement(context.application, names),
+        "names": list(BANDS),
+    }
+    return HTMLResponse(context.piece("rhythm/moves.html", **values))
 
 
 @router.get("/rhythm/line")

@@ -30,7 +30,7 @@ FRONT_DESK = set(
 )
 BASIC_PARTS = ("who", "dates", "reach")
 VIEWER = set(
-    "GET /week|GET /calendar|GET /rhythm|GET /rhythm/line|GET /rhythm/top|GET /rhythm/cells"
+    "GET /week|GET /calendar|GET /rhythm|GET /rhythm/line|GET /rhythm/moves|GET /rhythm/top|GET /rhythm/cells"
     "|GET /rhythm/value|GET /results|GET /results/tests|GET /results/domains|GET /results/{campaign_id}"
     "|GET /results/sequence/{sequence_id}|GET /results/{kind}/{number}.svg"
     "|GET /results/{kind}/{number}/links|GET /results/{kind}/{number}/links/mail"
