@@ -9,6 +9,7 @@ from rich.console import Console
 from rich.table import Table
 
 from bench import (
+    at_size,
     book_in,
     mails,
     questions,
@@ -30,6 +31,7 @@ def main() -> None:
         segment_count,
         segment_days,
         results,
+        at_size,
         search,
         sequences,
         serving,
