@@ -7,12 +7,15 @@ import re
 import shutil
 import tempfile
 import time
+from datetime import timedelta
 from pathlib import Path
 
 from fastapi.testclient import TestClient
 
 from bench.measure import Line, median, once
+from loyalbell.channels.loopback import free_port
 from loyalbell.demo.build import OWNER, build_demo
+from loyalbell.demo.server import server_for
 from loyalbell.services.application import Application
 from loyalbell.services.customers import duplicates
 from loyalbell.services.imports import exports
@@ -33,6 +36,7 @@ PAGES = (
     "/messages",  # last: it goes on checking them behind the page
 )
 PAGE, FIRST, START, MEMORY = 0.15, 1.0, 15.0, 1_200.0
+WEEK, LONGEST_DAY = 60.0, 600.0
 EXPORT = 30.0 / 200_000
 """Seconds a customer: half a minute for 200,000."""
 
@@ -41,7 +45,7 @@ def lines() -> list[Line]:
     folder = Path(tempfile.mkdtemp(prefix="loyalbell-bench-"))
     try:
         build_demo(folder / "demo", PEOPLE).close()
-        return _measured(folder)
+        return [*_measured(folder), _day(folder)]
     finally:
         shutil.rmtree(folder, ignore_errors=True)
 
@@ -71,6 +75,21 @@ def _measured(folder: Path) -> list[Line]:
     client.close()
     application.close()
     return found
+
+
+def _day(folder: Path) -> Line:
+    """A day of the demo's clock, with all that its people do and get."""
+    running = server_for(folder / "demo", free_port(), OWNER[1:])
+    running.start()
+    try:
+        running.driver.move_on(timedelta(days=1))
+        begun = time.monotonic()
+        while running.driver.share < 1 and time.monotonic() - begun < LONGEST_DAY:
+            time.sleep(0.2)
+        took = time.monotonic() - begun
+    finally:
+        running.stop()
+    return _bound("a day of the demo's clock", f"{PEOPLE:,} customers", took, WEEK / 7)
 
 
 def _bound(what: str, size: str, seconds: float, bound: float) -> Line:

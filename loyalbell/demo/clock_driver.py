@@ -5,18 +5,29 @@ from datetime import timedelta
 from threading import Event, Lock, Thread
 
 import structlog
+from sqlalchemy import func, select
 
 from loyalbell.demo.passing_days import PassingDays
 from loyalbell.post_room.doors import People
 from loyalbell.services.application import Application
 from loyalbell.services.clock import DemoClock
 from loyalbell.services.scheduler import Heartbeat
+from loyalbell.storage.schema import Person
 
 log = structlog.get_logger()
 HOUR = 3_600
-LEAST = timedelta(minutes=5)
+LEAST, MOST_LEAST = 5, 30
+"""Minutes of the shortest step: with many customers something is due every minute, and a step for each of
+them would take all day.
+"""
+PEOPLE_A_LEAST = 10_000
 REST_SECONDS = 1.0
 SETTLE_SECONDS = 120.0
+
+
+def shortest_step(people: int) -> timedelta:
+    """Five minutes, and five more for each ten thousand on file, to half an hour."""
+    return timedelta(minutes=min(LEAST * (1 + people // PEOPLE_A_LEAST), MOST_LEAST))
 
 
 class DemoClockDriver:
@@ -92,7 +103,11 @@ class DemoClockDriver:
         asked = (self.people.store.next_due(), self.heartbeat.ringing.next_due(), self.days.next_due())
         due = [one for one in asked if one is not None]
         wait = min(due, default=now + HOUR) - now
-        return min(hour, max(timedelta(seconds=wait), LEAST))
+        return min(hour, max(timedelta(seconds=wait), shortest_step(self._people())))
+
+    def _people(self) -> int:
+        with self.application.database.reading() as session:
+            return session.scalar(select(func.count()).select_from(Person)) or 0
 
     def _settle(self) -> None:
         """Waits until everything that is due now has been handed over."""

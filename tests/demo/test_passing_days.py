@@ -8,9 +8,16 @@ from pathlib import Path
 
 from sqlalchemy import select
 
+from loyalbell.demo.clock_driver import shortest_step
 from loyalbell.demo.passing_days import PassingDays
 from loyalbell.storage.schema import Event, Order
 from tests.support import demo_book
+
+
+class ShortestStep(unittest.TestCase):
+    def test_a_large_book_walks_in_larger_steps(self) -> None:
+        said = {people: shortest_step(people).seconds // 60 for people in (0, 9_999, 10_000, 40_000, 500_000)}
+        self.assertEqual(said, {0: 5, 9_999: 5, 10_000: 10, 40_000: 25, 500_000: 30})
 
 
 class PassingDaysTest(unittest.TestCase):
