@@ -131,6 +131,12 @@ class MessagePages(SignedInPages):
         self.assertTrue("2 of 3 people have something in this field that is not in the catalogue" in said)
         self.assertTrue("OT-999" in said and "they get best sellers" in said)
 
+    def test_a_language_that_nobody_speaks_is_shown_as_it_is_written(self) -> None:
+        """Seen by random requests: the language “NaN” was a 500."""
+        for odd in ("NaN", "xx", "x" * 50, "_", "é"):
+            page = self.post("/messages/sheet", language=odd, whole=self.whole(c.MessageContent()))
+            self.assertLess(page.status_code, 500, odd)
+
     def test_a_letterhead_with_a_character_that_no_page_may_hold_is_shown_without_it(self) -> None:
         """Seen by random requests: a NUL in the footer was a 500, and would have failed every email in it."""
         for odd in ("%00", "%0C", "%EF%BF%BF"):

@@ -5,7 +5,7 @@ from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
-from babel import Locale
+from babel import Locale, UnknownLocaleError
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
@@ -87,7 +87,7 @@ def say_language(tag: str) -> str:
     """A language by its English name; the tag where it has none."""
     try:
         return str(Locale.parse(tag.replace("-", "_")).get_display_name("en"))
-    except (ValueError, LookupError):
+    except (UnknownLocaleError, ValueError):
         return tag
 
 
