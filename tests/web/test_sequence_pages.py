@@ -329,6 +329,10 @@ class SequencePages(SequencePagesCase):
         self.assertNotIn("/left-out", self.post(f"/sequences/{made}/left-out", **form).text)
         self.assertEqual(self.enrolled(made), int(count))
         self.assertIn("Everyone who is past", self.client.get(f"/sequences/{made}/left-out").text)
+        self.post(f"/sequences/{made}/pause")
+        self.assertIn(
+            "It is not on now", " ".join(self.client.get(f"/sequences/{made}/left-out").text.split())
+        )
 
     def enrolled(self, sequence: int) -> int:
         query = select(func.count()).where(Enrolment.sequence_id == sequence)
