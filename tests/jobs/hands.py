@@ -105,6 +105,10 @@ class Hands:
     def choose(self, css: str, text: str) -> None:
         raise NotImplementedError
 
+    def enter(self) -> None:
+        ActionChains(self.browser).send_keys(Keys.ENTER).perform()
+        self.did["keys"] += 1
+
     def again(self, act: Callable[[], None]) -> None:
         """Once more where the page put a fresh piece in the old one's place meanwhile."""
 

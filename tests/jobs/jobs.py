@@ -296,3 +296,120 @@ def _invite(hand: Hands) -> None:
     hand.write("main [name=email]", f"petra.{hand.name}@otterby.example")
     hand.press("main .btn-act")
     hand.sees("An email with a link")
+
+
+@job("Paste a list and keep it as a segment")
+def _pasted(hand: Hands) -> None:
+    hand.begin("/")
+    hand.area("Segments")
+    hand.press("main a.btn", "Paste a list")
+    hand.write("#text", "ida@nowhere.example")
+    hand.press("main .btn-act", "Look who they are")
+    hand.sees("nowhere.example")
+
+
+@job("Compare two segments")
+def _compare(hand: Hands) -> None:
+    hand.begin("/")
+    hand.area("Segments")
+    hand.press("main a.btn", "Compare")
+    hand.choose("#s0", "Not seen for 60 days")
+    hand.choose("#s1", "Spent 1,000 or more")
+    hand.press("main .btn-act", "Compare")
+    hand.sees("both")
+
+
+@job("Tag a customer")
+def _tag(hand: Hands) -> None:
+    hand.begin("/customers/9")
+    hand.write("main input[name=tag]", f"by {hand.name}")
+    hand.enter()
+    hand.sees(f"by {hand.name}")
+
+
+@job("Look at somebody’s messages only, in the diary")
+def _diary(hand: Hands) -> None:
+    hand.begin("/customers/9")
+    hand.press("main input[name=kind][value=message]")
+    hand.sees("sent by email")
+
+
+@job("Set the volume guard")
+def _quiet(hand: Hands) -> None:
+    hand.begin("/")
+    hand.press(".shop-name")
+    hand.press(".dropdown-menu a", "Care")
+    hand.write("[name=guard_floor]", "60")
+    hand.press("main .btn-act", "Save")
+    hand.sees("aved")
+
+
+@job("Make a backup")
+def _backup(hand: Hands) -> None:
+    hand.begin("/")
+    hand.press(".shop-name")
+    hand.press(".dropdown-menu a", "Backups")
+    hand.press("main .btn-act", "Back up now")
+    hand.sees("Check")
+
+
+@job("Add an item to the catalogue")
+def _item(hand: Hands) -> None:
+    hand.begin("/")
+    hand.press(".shop-name")
+    hand.press(".dropdown-menu a", "Catalogue")
+    hand.press("main a.btn-act", "Add an item")
+    hand.write("main [name=name]", f"Paw balm, by {hand.name}")
+    hand.press("main .btn-act")
+    hand.sees(f"Paw balm, by {hand.name}")
+
+
+@job("Add a step to a sequence")
+def _step(hand: Hands) -> None:
+    hand.begin("/sequences/7")
+    hand.press("#sheet button", "+ add a step")
+    hand.press("#sheet .add-menu button, #sheet [data-act^=add]", "tag")
+    hand.sees("tag", "#sheet")
+
+
+@job("Write the text version of a message")
+def _text(hand: Hands) -> None:
+    hand.begin("/messages/3")
+    hand.press("[data-turn-channel=text]")
+    wait_for(lambda: hand.find("[data-turn-channel=text]").get_attribute("aria-pressed") == "true")
+
+
+@job("Mark a reply as done")
+def _settled(hand: Hands) -> None:
+    hand.begin("/")
+    hand.press(".bar .replies")
+    hand.press("main a[href^='/replies/']:not(.btn)")
+    hand.press("main button", "Done")
+    hand.at("/replies")
+
+
+@job("Change one’s own password")
+def _password(hand: Hands) -> None:
+    hand.begin("/")
+    hand.press(".shop-name")
+    hand.press(".dropdown-menu a", "Your sign-in")
+    hand.write("main input[type=password]", "not this one")
+    hand.press("main button", "Change the password")
+    hand.at("/own")
+
+
+@job("Find the downloads")
+def _download(hand: Hands) -> None:
+    hand.begin("/")
+    hand.press(".shop-name")
+    hand.press(".dropdown-menu a", "Imports")
+    hand.sees("spreadsheet")
+
+
+@job("Read a day’s log")
+def _log(hand: Hands) -> None:
+    hand.begin("/")
+    hand.press(".shop-name")
+    hand.press(".dropdown-menu a[href='/log']")
+    hand.press("main a", "Check")
+    hand.sees("entries fit one another")

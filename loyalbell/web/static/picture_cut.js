@@ -14,6 +14,7 @@
     byId("cut-shape").value = "";
     picture.onload = begin;
     picture.src = button.dataset.src;
+    byId("cut-done").className = "btn btn-act"; // the one act of the page while the window is open
     dialog.showModal();
   }
 
@@ -28,6 +29,7 @@
 
   function end() {
     cropper?.destroy(); cropper = null;
+    byId("cut-done").className = "btn btn-quiet";
     dialog.close();
     asker?.focus();
   }
