@@ -1,9 +1,11 @@
 """Requests made to confuse: every route, with what nobody would write into an address or a form."""
 
+import inspect
 import random
 import re
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
+from functools import cache
 from pathlib import Path
 from typing import Any
 from urllib.parse import quote, urlencode
@@ -65,6 +67,8 @@ _ASKED = re.compile(
     r'(?:text_of|number_of)\(\s*form,\s*"([a-z_.-]+)"|query_params\.get(?:list)?\("([a-z_-]+)"'
 )
 _PARAMETER = re.compile(r"\{(\w+)(?::(\w+))?\}")
+OWN = 0.7
+"""How often a field is one that the address knows."""
 NOT_CALLED = {"/sign-out", "/clock"}
 
 
@@ -89,14 +93,26 @@ def names_asked_for() -> list[str]:
     return sorted(found - {"_csrf"})
 
 
-def routes_of(app: FastAPI) -> list[tuple[str, str]]:
-    """(method, path) of all that is served, without what only hands out files."""
-    found = []
+def routes_of(app: FastAPI) -> list[tuple[str, str, tuple[str, ...]]]:
+    """(method, path, names of its own) of all that is served, without what only hands out files."""
+    found = set()
     for route in _flat(app.routes):
         for method in sorted(getattr(route, "methods", None) or ()):
             if method in ("GET", "POST", "PUT", "PATCH", "DELETE") and route.path not in NOT_CALLED:
-                found.append((method, route.path))
-    return sorted(set(found))
+                found.add((method, route.path, own_names(route.endpoint)))
+    return sorted(found)
+
+
+@cache
+def own_names(endpoint: Callable[..., Any]) -> tuple[str, ...]:
+    """What an address itself asks for: its parameters, and what its module and the forms beside it read."""
+    file = Path(inspect.getfile(endpoint))
+    asked = set(inspect.signature(endpoint).parameters) - {"context", "form", "request"}
+    for one in {file, file.with_name("forms.py")}:
+        if one.exists():
+            for both in _ASKED.findall(one.read_text(encoding="utf-8")):
+                asked |= {name for name in both if name}
+    return tuple(sorted(asked))
 
 
 def _flat(routes: Any) -> Iterator[Any]:
@@ -115,9 +131,12 @@ def odd_requests(app: FastAPI, count: int, seed: int) -> Iterator[Odd]:
     rng, names = random.Random(seed), names_asked_for()
     routes = routes_of(app)
     for at in range(count):
-        method, path = routes[at % len(routes)]
+        method, path, own = routes[at % len(routes)]
         made = _PARAMETER.sub(lambda found: quote(_for_path(rng, found[2]), safe=""), path)
-        fields = [(rng.choice(names), rng.choice(ODD)) for _ in range(rng.randrange(8))]
+        fields = [
+            (rng.choice(own if own and rng.random() < OWN else names), rng.choice(ODD))
+            for _ in range(rng.randrange(8))
+        ]
         if method == "GET":
             yield Odd(method, made + ("?" + _query(fields) if fields else ""))
         else:

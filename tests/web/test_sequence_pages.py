@@ -217,6 +217,17 @@ class SequencePages(SequencePagesCase):
         self.assertIn("has changed this draft since you opened it", said)
         self.assertIn("Give the sequence a name", self.post("/sequences", name=" ", plan=plan).text)
 
+    def test_what_random_requests_broke(self) -> None:
+        """Seen: the calendar’s last day, a plan without steps and a share that is no number were 500s."""
+        made = self.draft("thanks")
+        for path in (
+            f"/sequences/{made}/rehearsal?over=past&day=9999-12-31",
+            "/rhythm/top?percent=NaN",
+            "/rhythm/top?percent=1e999",
+        ):
+            self.assertEqual(self.client.get(path).status_code, 200, path)
+        self.assertEqual(self.post("/sequences/draw", plan="{}").status_code, 200)
+
     def test_json_out_and_in_is_the_same_plan(self) -> None:
         made = self.draft("birthday")
         data = self.client.get(f"/sequences/{made}/plan.json").json()

@@ -1,5 +1,6 @@
 """Rhythm: how often people come back, and segments cut from it."""
 
+from math import isfinite
 from typing import Any
 from urllib.parse import urlencode
 
@@ -28,7 +29,7 @@ from loyalbell.web.rhythm.views import names_of
 
 router = APIRouter()
 COHORTS_SHOWN = 13
-SHOWN_ITEMS = 40
+SHOWN_ITEMS, TOP_PERCENT = 40, 20.0
 
 
 def _looking(context: RequestContext) -> tuple[Names, Looking]:
@@ -68,7 +69,7 @@ def rhythm_page_of(context: RequestContext = SignedIn) -> Response:
         "concentration_line": pictures.concentration_line(concentration),
         "cohorts": page_figures.cohorts(context.application, names)["cohorts"][-COHORTS_SHOWN:],
         "line": _line_values(context, names, looking, repeat["all"]["winback_days"] or 60),
-        "top": _top_values(context, names, looking, concentration, 20.0),
+        "top": _top_values(context, names, looking, concentration, TOP_PERCENT),
     }
     return context.page("rhythm/rhythm.html", "rhythm", **values)
 
@@ -135,12 +136,19 @@ def _line_values(context: RequestContext, names: Names, looking: Looking, day: i
 
 
 @router.get("/rhythm/top")
-def top(context: RequestContext = SignedIn, percent: float = 20.0) -> Response:
+def top(context: RequestContext = SignedIn, percent: float = TOP_PERCENT) -> Response:
     names, looking = _looking(context)
     found = page_figures.concentration(context.application, names)
     return HTMLResponse(
         context.piece(
-            "rhythm/top.html", top=_top_values(context, names, looking, found, min(max(percent, 1.0), 100.0))
+            "rhythm/top.html",
+            top=_top_values(
+                context,
+                names,
+                looking,
+                found,
+                min(max(percent, 1.0), 100.0) if isfinite(percent) else TOP_PERCENT,
+            ),
         )
     )
 

@@ -39,6 +39,7 @@ def plan_from(form: FormData, digits: int = 2) -> Plan:
     except json.JSONDecodeError as error:
         raise PlanProblem("This page sent something that cannot be read. Load it again.") from error
     read_plan(data)
+    data.setdefault("steps", [])
     overlay(data, form, digits)
     act, _, rest = text_of(form, "act").partition("|")
     if act in ACTS:

@@ -24,6 +24,7 @@ from loyalbell.web.sequences.rehearsal_charts import day_columns, quarter_column
 from loyalbell.web.sequences.rehearsal_people import Asked, behind
 
 router = APIRouter()
+FIRST_YEAR, LAST_YEAR = 1970, 9998
 SPANS = {
     "past": "the past 180 days",
     "agreed": "the past 180 days, as if today’s consents had held",
@@ -130,7 +131,9 @@ def _pictures(context: RequestContext, plan: p.Plan, made: Rehearsed, asked: Ask
 
 
 def _day(words: str) -> date | None:
+    """A day that may be looked at; the calendar's very ends have no neighbours to count to."""
     try:
-        return date.fromisoformat(words)
+        day = date.fromisoformat(words)
     except ValueError:
         return None
+    return day if FIRST_YEAR <= day.year <= LAST_YEAR else None
