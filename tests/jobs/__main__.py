@@ -13,8 +13,10 @@ from pathlib import Path
 
 from sqlalchemy import select
 
+from loyalbell.core.sequences.plan import MessageStep, every_step
 from loyalbell.demo.build import OWNER, build_demo
-from loyalbell.storage.schema import OfferCode
+from loyalbell.services.sequences.drafts import draft_of
+from loyalbell.storage.schema import Delivery, HeldBatch, OfferCode, Sequence
 from scripts.screenshots import prepare
 from tests.browser.driver import ServedApplication, open_browser, scratch_folder, sign_in
 from tests.jobs.hands import Hands, Keyboard, Mouse
@@ -40,6 +42,42 @@ def give_codes(application: ServedApplication) -> None:
     query = select(OfferCode.code).order_by(OfferCode.id.desc()).limit(2)
     with application.running.application.database.reading() as session:
         Keyboard.code, Mouse.code = session.scalars(query)
+
+
+def hold_two_batches(application: ServedApplication) -> None:
+    """As the volume guard does: one for each hand to look at."""
+    running = application.running.application
+    now = running.clock.now()
+    with running.database.transaction() as session:
+        for sequence in (1, 2):
+            plan = draft_of(session.get_one(Sequence, sequence))
+            step = next(one.id for one in every_step(plan.steps) if isinstance(one, MessageStep))
+            batch = HeldBatch(
+                origin_kind="sequence",
+                origin_id=sequence,
+                day=f"{now:%Y-%m-%d}",
+                made_at=now,
+                normal=4.0,
+                most=54,
+            )
+            session.add(batch)
+            session.flush()
+            for person in range(20, 26):
+                session.add(
+                    Delivery(
+                        origin_kind="sequence",
+                        origin_id=sequence,
+                        step=step,
+                        occurrence="held",
+                        person_id=person,
+                        message_version_id=1,
+                        channel="email",
+                        token=f"held-{sequence}-{person}",
+                        state="held",
+                        due_at=now,
+                        held_batch_id=batch.id,
+                    )
+                )
 
 
 def tried(hand: Hands, words: str, one: Job) -> str:
@@ -70,6 +108,7 @@ def main(asked: str, book: str = "") -> int:
     try:
         prepare(application.running.application, application.running.heartbeat)
         give_codes(application)
+        hold_two_batches(application)
         sign_in(browser, address)
         for words, one in JOBS.items():
             if asked and not any(part in words.lower() for part in asked.lower().split(",")):

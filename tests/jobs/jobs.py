@@ -413,3 +413,64 @@ def _log(hand: Hands) -> None:
     hand.press(".dropdown-menu a[href='/log']")
     hand.press("main a", "Check")
     hand.sees("entries fit one another")
+
+
+@job("Give a campaign a goal")
+def _goal(hand: Hands) -> None:
+    hand.begin("/campaigns/new?segment=1&message=1")
+    hand.write("#name", f"With a goal, by {hand.name}")
+    hand.press("main .btn-act")
+    hand.press("[name=has_goal]")
+    hand.write("[name=goal_share]", "20")
+    hand.sees("now", "#send-act")
+
+
+@job("Lay a letter out in three columns")
+def _columns(hand: Hands) -> None:
+    hand.begin("/messages/new?start=blank")
+    hand.press("#blocks > .piece:last-child .plus > button")
+    hand.press("[data-add=columns3]")
+    hand.find(".columns-3")
+
+
+@job("Make a sequence a template of one’s own")
+def _template(hand: Hands) -> None:
+    hand.begin("/sequences/" + {"keyboard": "6", "mouse": "7"}[hand.name])
+    hand.press("main button", "Use as a template")
+    hand.sees("No longer a template")
+
+
+@job("Copy a step of a sequence")
+def _copy_step(hand: Hands) -> None:
+    hand.begin("/sequences/8")
+    steps = len(hand.browser.find_elements(By.CSS_SELECTOR, "#sheet [id^=step-]"))
+    hand.press("#sheet button", "More for this step")
+    hand.press("#sheet button", "copy")
+    wait_for(lambda: len(hand.browser.find_elements(By.CSS_SELECTOR, "#sheet [id^=step-]")) > steps)
+
+
+@job("Look at a held batch and let it go")
+def _held(hand: Hands) -> None:
+    hand.begin("/")
+    hand.press(".shop-name")
+    hand.press(".dropdown-menu a", "Held")
+    hand.press("main a[href^='/held/']")
+    hand.press("main button", "Let all")
+    hand.browser.switch_to.alert.accept()
+    wait_for(lambda: hand.browser.current_url.endswith("/held"))
+
+
+@job("Read a mail as the customer got it")
+def _mail(hand: Hands) -> None:
+    hand.begin("/")
+    hand.press(".shop-name")
+    hand.press(".dropdown-menu a", "Post room")
+    hand.press("tbody a")
+    hand.find(".mail-frame")
+
+
+@job("Ask what a page is for")
+def _help(hand: Hands) -> None:
+    hand.begin("/segments")
+    hand.press("#help-button")
+    hand.sees("guide", "#keys")

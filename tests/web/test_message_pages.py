@@ -131,6 +131,15 @@ class MessagePages(SignedInPages):
         self.assertTrue("2 of 3 people have something in this field that is not in the catalogue" in said)
         self.assertTrue("OT-999" in said and "they get best sellers" in said)
 
+    def test_what_is_no_block_or_nested_too_deep_is_refused_in_words(self) -> None:
+        """Seen by random requests: a block that is a number was a 500."""
+        deep = "[" * 100_000
+        for block in ("-1", "[]", "null", deep, '{"a":'):
+            self.assertEqual(self.post("/messages/keep-block", name="x", block=block).status_code, 422)
+        for path, name in (("/messages/sheet", "whole"), ("/sequences/draw", "plan")):
+            self.assertLess(self.post(path, **{name: deep}).status_code, 500, path)
+        self.assertEqual(self.client.get(f"/segments/new?rule={deep[:9_000]}").status_code, 422)
+
     def test_a_language_that_nobody_speaks_is_shown_as_it_is_written(self) -> None:
         """Seen by random requests: the language “NaN” was a 500."""
         for odd in ("NaN", "xx", "x" * 50, "_", "é"):

@@ -1,6 +1,5 @@
 """The customer book: finding, choosing columns, keeping views, and acts on many at once."""
 
-import json
 import shutil
 import tempfile
 from collections.abc import Mapping, Sequence
@@ -27,6 +26,7 @@ from loyalbell.services.segments import queries as segment_queries
 from loyalbell.services.sequences import manual_entry
 from loyalbell.services.sequences.drafts import SequenceProblem
 from loyalbell.storage.schema import SavedView
+from loyalbell.web.json_text import read_json
 from loyalbell.web.request import Form, NotAllowed, NotFound, RequestContext, SignedIn, number_of, text_of
 from loyalbell.web.sequences.forms import from_when, read_pace
 
@@ -48,7 +48,7 @@ def read_filter(given: Mapping[str, Any]) -> Filter:
     rule: Rule | None = None
     if given.get("rule"):
         try:
-            rule = read_rule(json.loads(str(given["rule"])[:20_000]))
+            rule = read_rule(read_json(str(given["rule"])[:20_000]))
         except (RuleProblem, ValueError):
             rule = None
     return Filter(str(given.get("q") or "").strip()[:200], number("segment"), rule, number("tag"))

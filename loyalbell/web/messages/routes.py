@@ -1,6 +1,5 @@
 """Messages: the library, the letter editor, and reading it as real people."""
 
-import json
 from collections.abc import Sequence
 from dataclasses import dataclass
 from secrets import token_hex
@@ -22,6 +21,7 @@ from loyalbell.services.messages import queries as message_queries
 from loyalbell.services.results.of_messages import NOTHING, Did, last_year
 from loyalbell.services.settings.channels import ProofReader, ProofSettings, loaded
 from loyalbell.storage.schema import Message, UnsavedDraft, User
+from loyalbell.web.json_text import read_object
 from loyalbell.web.messages.drafts import Writing, drafts_of
 from loyalbell.web.messages.rich_text import OFFER_PARTS, plain
 from loyalbell.web.messages.views import (
@@ -355,7 +355,7 @@ def proof(context: RequestContext = SignedIn, form: FormData = Form) -> Response
 @router.post("/messages/keep-block")
 def keep_block(context: RequestContext = SignedIn, form: FormData = Form) -> Response:
     try:
-        block = json.loads(text_of(form, "block", "{}"))
+        block = read_object(text_of(form, "block", "{}"))
         made = gallery.keep_block(context.application, text_of(form, "name"), block, context.by)
     except (gallery.CannotTake, ValueError) as problem:
         return JSONResponse({"problem": str(problem)}, 422)

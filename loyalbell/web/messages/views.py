@@ -23,6 +23,7 @@ from loyalbell.services.settings.channels import GATEWAYS, LinkSettings, ProofSe
 from loyalbell.storage.schema import (
     Segment,
 )
+from loyalbell.web.json_text import read_json
 from loyalbell.web.messages.drafts import Writing, drafts_of
 from loyalbell.web.messages.rich_text import Labels, as_chips, as_rich
 from loyalbell.web.request import RequestContext, number_of, text_of
@@ -240,7 +241,7 @@ def _uses(context: RequestContext, message_id: int | None) -> list[str]:
 def content_from(form: FormData) -> c.MessageContent:
     """The whole message that the page holds. Raises ``ContentProblem``."""
     try:
-        return c.read_content(json.loads(text_of(form, "whole", "{}")))
+        return c.read_content(read_json(text_of(form, "whole", "{}")))
     except json.JSONDecodeError as error:
         raise c.ContentProblem("This page sent something that cannot be read. Load it again.") from error
 

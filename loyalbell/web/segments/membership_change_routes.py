@@ -1,6 +1,5 @@
 """People behind a change: who came into a segment or left it, and who went from one band to another."""
 
-import json
 from dataclasses import dataclass
 from typing import Any
 
@@ -16,6 +15,7 @@ from loyalbell.services.rhythm.figures import NotAPart, read_instant
 from loyalbell.services.segments import membership_changes
 from loyalbell.services.segments import queries as segment_queries
 from loyalbell.web.formatting import say_month
+from loyalbell.web.json_text import read_json
 from loyalbell.web.request import Form, NotFound, RequestContext, SignedIn, text_of
 from loyalbell.web.rhythm.views import names_of
 
@@ -38,7 +38,7 @@ def _of_segment(context: RequestContext) -> Listed:
     asked, application = context.request.query_params, context.application
     came = asked.get("way", "came") == "came"
     try:
-        rule = read_rule(json.loads(asked.get("rule", "")[:20_000]))
+        rule = read_rule(read_json(asked.get("rule", "")[:20_000]))
         now = application.clock.now()
         since = min(read_instant(asked.get("since", ""), application.the_shop().zone, now), now)
         moved = membership_changes.movement(application, rule, since)

@@ -1,6 +1,5 @@
 """Segments: the list, the sentence editor, and the people in one."""
 
-import json
 from collections.abc import Iterable, Mapping
 from datetime import timedelta
 from secrets import token_hex
@@ -26,6 +25,7 @@ from loyalbell.services.segments import queries as segment_queries
 from loyalbell.services.segments import size_over_time as segment_sizes
 from loyalbell.services.segments.segment_templates import segment_templates
 from loyalbell.storage.schema import Person, Segment, UnsavedDraft
+from loyalbell.web.json_text import read_json
 from loyalbell.web.request import Form, NotFound, RequestContext, SignedIn, number_of, text_of
 from loyalbell.web.rhythm.charts import size_picture
 from loyalbell.web.segments import forms as rule_form
@@ -116,7 +116,7 @@ def new(context: RequestContext = SignedIn, rule: str = "", typed: str = "") -> 
     if not rule:
         return _editor(context, None, "", rule_form.first_rule())
     try:
-        return _editor(context, None, "", read_rule(json.loads(rule[:20_000])))
+        return _editor(context, None, "", read_rule(read_json(rule[:20_000])))
     except (RuleProblem, ValueError) as problem:
         words = (
             str(problem) if isinstance(problem, RuleProblem) else "The rule in this address cannot be read."

@@ -15,6 +15,7 @@ from loyalbell.core.sequences.plan import Plan, PlanProblem, read_plan
 from loyalbell.core.sequences.steps import BY_DO
 from loyalbell.core.sequences.steps.base import Pick
 from loyalbell.services.sequences.drafts import SequenceProblem
+from loyalbell.web.json_text import read_json
 from loyalbell.web.request import RequestContext, number_of, text_of
 from loyalbell.web.sequences.plan_data import Data, every
 from loyalbell.web.sequences.plan_edits import ACTS
@@ -35,7 +36,7 @@ def plan_from(form: FormData, digits: int = 2) -> Plan:
     Raises ``PlanProblem``.
     """
     try:
-        data: Data = json.loads(text_of(form, "plan"))
+        data: Data = read_json(text_of(form, "plan"))
     except json.JSONDecodeError as error:
         raise PlanProblem("This page sent something that cannot be read. Load it again.") from error
     read_plan(data)
@@ -87,7 +88,7 @@ def _rule(form: FormData, name: str) -> Data | None:
     """A rule said in the segments' editor, or being in a saved segment; nothing where none is chosen."""
     said = text_of(form, name)
     if said == "own":
-        own: Data | None = json.loads(text_of(form, f"{name}.rule") or "null")
+        own: Data | None = read_json(text_of(form, f"{name}.rule") or "null")
         return own
     if said.isdecimal():
         return {

@@ -22,6 +22,7 @@ from loyalbell.services.sequences import queries as sequence_queries
 from loyalbell.services.sequences import sequence_templates
 from loyalbell.services.sequences.drafts import SequenceProblem, draft_of
 from loyalbell.storage import schema
+from loyalbell.web.json_text import read_json
 from loyalbell.web.request import Form, NotFound, RequestContext, SignedIn, number_of, text_of
 from loyalbell.web.sequences import editor_rail as rail
 from loyalbell.web.sequences import views as sheet
@@ -198,7 +199,7 @@ def draw(context: RequestContext = SignedIn, form: FormData = Form) -> Response:
     try:
         plan = _plan(context, form)
     except PlanProblem as error:
-        plan, problem = read_plan(json.loads(text_of(form, "plan"))), str(error)
+        plan, problem = read_plan(read_json(text_of(form, "plan"))), str(error)
     _note_typed(context, form, plan)
     values = sheet.sheet_values(context, plan, number_of(form, "sequence_id") or 0, text_of(form, "picked"))
     page = context.piece("sequences/sheet.html", **values)
@@ -209,7 +210,7 @@ def draw(context: RequestContext = SignedIn, form: FormData = Form) -> Response:
 @router.post("/sequences/rail")
 def read_rail(context: RequestContext = SignedIn, form: FormData = Form) -> Response:
     """At once, or as soon as it is worked out: the page asks again, and keeps what it shows until then."""
-    plan = read_plan(json.loads(text_of(form, "plan")))
+    plan = read_plan(read_json(text_of(form, "plan")))
     values = rail.rail_soon(
         context, plan, number_of(form, "sequence_id") or 0, text_of(form, "page"), rail.rail_days(plan)
     )
@@ -307,7 +308,7 @@ async def bring_in(context: RequestContext = SignedIn, form: FormData = Form) ->
     """A sequence from a JSON file, as a draft."""
     file: Any = form.get("file")
     try:
-        data = json.loads((await file.read()).decode("utf-8")) if hasattr(file, "read") else {}
+        data = read_json((await file.read()).decode("utf-8")) if hasattr(file, "read") else {}
         name = str(data.pop("name", "")) if isinstance(data, dict) else ""
         made = sequence_commands.keep(
             context.application, None, name or "Brought in", read_plan(data), context.by
