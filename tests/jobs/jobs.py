@@ -442,7 +442,7 @@ def _template(hand: Hands) -> None:
 
 @job("Copy a step of a sequence")
 def _copy_step(hand: Hands) -> None:
-    hand.begin("/sequences/8")
+    hand.begin("/sequences/" + {"keyboard": "8", "mouse": "9"}[hand.name])
     steps = len(hand.browser.find_elements(By.CSS_SELECTOR, "#sheet [id^=step-]"))
     hand.press("#sheet button", "More for this step")
     hand.press("#sheet button", "copy")
