@@ -6,6 +6,7 @@ Writes ``docs/steps.md`` when all were done.
 
 import shutil
 import sys
+import tempfile
 import time
 import traceback
 from collections import Counter
@@ -88,7 +89,7 @@ def tried(hand: Hands, words: str, one: Job) -> str:
         one(hand)
     except Exception as problem:
         traceback.print_exc(limit=3)
-        hand.browser.save_screenshot("/tmp/job-stopped.png")
+        hand.browser.save_screenshot(str(Path(tempfile.gettempdir()) / "job-stopped.png"))
         return f"stopped: {problem}"
     took = said(hand.did)
     print(f"{words} | {hand.name}: {took} ({time.monotonic() - begun:.0f} s)", flush=True)
