@@ -6,6 +6,7 @@ import json
 import re
 from datetime import timedelta
 from typing import Any
+from unittest.mock import patch
 
 from sqlalchemy import func, select, update
 
@@ -17,6 +18,7 @@ from loyalbell.services.sequences.set_aside import SequenceBroken, set_aside
 from loyalbell.services.settings.channels import CareSettings, loaded
 from loyalbell.storage import schema
 from loyalbell.storage.schema import Delivery, Enrolment, HeldBatch, Membership, SequenceVersion
+from loyalbell.web.sequences import left_out_routes
 from tests.support import NOW, wait_for
 from tests.web.test_message_pages import SignedInPages
 
@@ -337,7 +339,17 @@ class SequencePages(SequencePagesCase):
         self.assertIn("has changed", self.post(f"/sequences/{made}/left-out", **form | {"people": "1"}).text)
         self.assertIn("is not one", self.post(f"/sequences/{made}/left-out", **form | {"begins": "x"}).text)
         self.assertEqual(self.enrolled(made), 0)
+        with self.application.database.transaction() as session:  # so that only the key keeps anybody out
+            version = session.scalar(select(SequenceVersion).where(SequenceVersion.sequence_id == made))
+            version.plan = version.plan | {"again": {"kind": "each"}}
+
+        ids = left_out_routes.left_out(self.application, made, self.plan(made))
         self.assertNotIn("/left-out", self.post(f"/sequences/{made}/left-out", **form).text)
+        self.assertEqual(self.enrolled(made), int(count))
+        # twice at once: the second has read who is left out before the first had written
+        self.application.clock.move_on(timedelta(seconds=1))
+        with patch.object(left_out_routes, "left_out", lambda *_: ids):
+            self.post(f"/sequences/{made}/left-out", **form)
         self.assertEqual(self.enrolled(made), int(count))
         self.assertIn("Everyone who is past", self.client.get(f"/sequences/{made}/left-out").text)
         self.post(f"/sequences/{made}/pause")

@@ -29,6 +29,8 @@ SECOND = timedelta(seconds=1)
 EVERY_DAY = "is in "
 """Whoever is in a segment crosses its line each day; that they stay out each day is not written down."""
 KEPT_OUT = "kept out"
+BEYOND = "was beyond the line"
+"""Each person comes in once for a key: two who add the same people at once add them once."""
 
 
 def crossings(

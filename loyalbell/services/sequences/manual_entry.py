@@ -31,12 +31,13 @@ def bring_by_hand(
     pace: Pace | None,
     by: str,
     start: datetime | None = None,
+    key: str = "",
 ) -> int:
-    """Brings chosen people in, at once or paced, now or from ``start`` on.
+    """Brings chosen people in, at once or paced, now or from ``start`` on; each person once for a ``key``.
 
     Returns how many came in or were kept out with a reason. Raises ``SequenceProblem``.
     """
-    snapshot, key = application.snapshot(), f"by hand {application.clock.now().isoformat()}"
+    snapshot, key = application.snapshot(), key or f"by hand {application.clock.now().isoformat()}"
     with application.database.transaction() as session:
         return bring_in(application, session, snapshot, sequence_id, people, key, by, pace, start)
 

@@ -21,7 +21,7 @@ from loyalbell.core.sequences.triggers import beyond
 from loyalbell.core.sequences.walk import FINISHED, UNDER_WAY
 from loyalbell.services.application import Application
 from loyalbell.services.sequences.drafts import SequenceProblem, draft_of, mistakes
-from loyalbell.services.sequences.enrolment import bring
+from loyalbell.services.sequences.enrolment import BEYOND, bring
 from loyalbell.services.sequences.publishing_preview import LEAVES, Change, change
 from loyalbell.services.sequences.shop_policy import around_of, send_policy_of
 from loyalbell.storage import schema
@@ -130,7 +130,7 @@ def _publish(
             known = SequenceHistory(snapshot, policy, until=int(now.timestamp()))
             past = beyond(plan, snapshot, int(now.timestamp()), around_of(session, policy))
             people = [known.ids[number] for number in past.tolist()]
-            bring(session, sequence, tree_of(plan), known, people, "was beyond the line", now, choices.pace)
+            bring(session, sequence, tree_of(plan), known, people, BEYOND, now, choices.pace)
             if choices.pace is not None:
                 sequence.let_in = _let_in(choices.pace, len(people), now, snapshot.zone)
         application.note(session, by, "published a sequence", sequence=sequence.name, version=version.number)

@@ -10,6 +10,7 @@ from loyalbell.services.customers import queries as customer_queries
 from loyalbell.services.sequences import manual_entry
 from loyalbell.services.sequences import queries as sequence_queries
 from loyalbell.services.sequences.drafts import SequenceProblem
+from loyalbell.services.sequences.enrolment import BEYOND
 from loyalbell.services.sequences.left_out import left_out
 from loyalbell.web.request import Form, RequestContext, SignedIn, number_of
 from loyalbell.web.sequences.forms import read_pace
@@ -34,7 +35,7 @@ def add(sequence_id: int, context: RequestContext = SignedIn, form: FormData = F
         return _page(context, sequence_id, "To add so many at once needs an owner. Ask one to do it.")
     try:
         pace = read_pace(form)
-        manual_entry.bring_by_hand(context.application, sequence_id, ids, pace, context.by)
+        manual_entry.bring_by_hand(context.application, sequence_id, ids, pace, context.by, key=BEYOND)
     except (SequenceProblem, NeverOpens) as problem:
         return _page(context, sequence_id, str(problem))
     except ValueError:
