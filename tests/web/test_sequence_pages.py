@@ -338,6 +338,10 @@ class SequencePages(SequencePagesCase):
         self.assertIn("they get", self.post("/sequences/pace", **form).text)
         self.assertIn("has changed", self.post(f"/sequences/{made}/left-out", **form | {"people": "1"}).text)
         self.assertIn("is not one", self.post(f"/sequences/{made}/left-out", **form | {"begins": "x"}).text)
+        # seen: “none” was taken for fifty, and everybody was added
+        self.assertIn(
+            "is no number", self.post(f"/sequences/{made}/left-out", **form | {"batch": "none"}).text
+        )
         self.assertEqual(self.enrolled(made), 0)
         with self.application.database.transaction() as session:  # so that only the key keeps anybody out
             version = session.scalar(select(SequenceVersion).where(SequenceVersion.sequence_id == made))

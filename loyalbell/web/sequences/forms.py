@@ -244,7 +244,7 @@ _OF_ITS_OWN: dict[str, Callable[[Data, str, FormData, int], None]] = {
 
 
 def read_pace(form: FormData) -> Pace | None:
-    """How fast people are let in; ``None`` for all at once. Raises ``ValueError``."""
+    """How fast people are let in; ``None`` for all at once. Raises ``ValueError``, ``SequenceProblem``."""
     if text_of(form, "how") != "paced":
         return None
     weekdays = (
@@ -256,7 +256,17 @@ def read_pace(form: FormData) -> Pace | None:
         begins=text_of(form, "begins") or "09:00",
         ends=text_of(form, "ends") or "17:00",
     )
-    return Pace(number_of(form, "batch") or 50, (number_of(form, "every") or 15) * 60, hours)
+    return Pace(_whole(form, "batch", 50), _whole(form, "every", 15) * 60, hours)
+
+
+def _whole(form: FormData, name: str, usual: int) -> int:
+    """``usual`` where nothing is typed. Raises ``SequenceProblem`` for what is no number."""
+    typed, number = text_of(form, name).strip(), number_of(form, name)
+    if not typed:
+        return usual
+    if not number or number < 1:
+        raise SequenceProblem(f"“{typed[:20]}” is no number. Write it in figures, such as {usual}.")
+    return number
 
 
 def from_when(context: RequestContext, form: FormData) -> datetime | None:
