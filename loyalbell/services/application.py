@@ -6,6 +6,7 @@ from pathlib import Path
 from threading import Lock
 from typing import Any, TypeVar
 
+import structlog
 from sqlalchemy.orm import Session
 
 from loyalbell.core.history.snapshot import HistorySnapshot
@@ -20,6 +21,8 @@ from loyalbell.storage.opening import BookProblem
 from loyalbell.storage.schema import Base, Shop
 from loyalbell.storage.secret_box import SecretBox
 from loyalbell.storage.snapshot_cache import SnapshotCache
+
+log = structlog.get_logger()
 
 
 def put_away(book: Path, revision: str) -> None:
@@ -92,4 +95,13 @@ class Application:
         log_chain.add(session, self.clock.now(), by, act, detail, FROM_WHERE.get())
 
     def close(self) -> None:
-        self.database.close()
+        """The book is closed, and its snapshot put away for the next start."""
+        self.database.close(self._put_away())
+
+    def _put_away(self) -> Path | None:
+        """A book that cannot be read is closed all the same; it is read anew by the next start."""
+        try:
+            return self._snapshots.put_away()
+        except Exception:
+            log.exception("the snapshot could not be put away")
+            return None

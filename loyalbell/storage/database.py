@@ -13,7 +13,7 @@ from sqlalchemy.engine.interfaces import DBAPIConnection
 from sqlalchemy.exc import DatabaseError, NoResultFound
 from sqlalchemy.orm import Session
 
-from loyalbell.storage import change_log, change_tracking, erased_addresses, log_chain, opening
+from loyalbell.storage import change_log, change_tracking, column_files, erased_addresses, log_chain, opening
 from loyalbell.storage.opening import BUSY_SECONDS
 from loyalbell.storage.secret_box import SECRETS, SecretBox
 from loyalbell.storage.writer_turn import WriterTurn
@@ -93,6 +93,8 @@ class Database:
     ) -> None:
         self.data = data
         self.path = data / BOOK_FILE
+        self.columns = column_files.break_seal(self.path)
+        """The files of the snapshot that the book was closed with, where they may be believed."""
         opening.prepare(self.path, put_away)
         self.engine = engine_for(self.path)
         self.turn = WriterTurn()
@@ -195,8 +197,15 @@ class Database:
         finally:
             self._mine.session = None
 
-    def close(self) -> None:
+    def close(self, columns: Path | None = None) -> None:
+        """``columns``: files of the snapshot to be believed when the book is opened next."""
+        if columns is None:
+            self.engine.dispose()
+            return
+        with self.reading() as session:
+            newest = change_log.newest(session)
         self.engine.dispose()
+        column_files.seal(self.path, columns, newest)
 
 
 @contextmanager

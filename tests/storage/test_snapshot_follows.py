@@ -45,27 +45,14 @@ def plain(snapshot: HistorySnapshot) -> dict[str, object]:
     return found
 
 
-class Following(ApplicationCase):
+class ChangesCase(ApplicationCase):
+    """People and orders, to which anything may happen."""
+
     def setUp(self) -> None:
         super().setUp()
         self.people = [self.add_person(f"p{n}@example.com") for n in range(3)]
         self.orders = [self.add_order(self.people[n % 3], n + 1, 100 * n + 100) for n in range(6)]
         self.application.snapshot()
-
-    @settings(
-        max_examples=40,
-        deadline=None,
-        suppress_health_check=[HealthCheck.differing_executors, HealthCheck.too_slow],
-    )
-    @given(ACTS)
-    def test_any_changes(self, acts: list[tuple[str, int]]) -> None:
-        for act, number in acts:
-            self.do(act, number)
-            if number % 3 == 0:
-                self.application.snapshot()
-        with self.application.database.reading() as session:
-            anew = load_snapshot(session, change_log.newest(session))
-        self.assertEqual(plain(self.application.snapshot()), plain(anew))
 
     def do(self, act: str, number: int) -> None:
         people, orders = self.people, self.orders
@@ -104,6 +91,23 @@ class Following(ApplicationCase):
                 self.orders = [one for one in orders if one not in theirs] or [0]
                 people.remove(person)
                 session.execute(delete(Person).where(Person.id == person))
+
+
+class Following(ChangesCase):
+    @settings(
+        max_examples=40,
+        deadline=None,
+        suppress_health_check=[HealthCheck.differing_executors, HealthCheck.too_slow],
+    )
+    @given(ACTS)
+    def test_any_changes(self, acts: list[tuple[str, int]]) -> None:
+        for act, number in acts:
+            self.do(act, number)
+            if number % 3 == 0:
+                self.application.snapshot()
+        with self.application.database.reading() as session:
+            anew = load_snapshot(session, change_log.newest(session))
+        self.assertEqual(plain(self.application.snapshot()), plain(anew))
 
     def test_notes_that_were_forgotten(self) -> None:
         with self.application.database.transaction() as session:

@@ -22,9 +22,12 @@ EARLIEST = 2**36
 """Seconds before and after 1970 within which everything lies that happens: two thousand years."""
 
 
-def column(kind: type = np.int64, blank: Any = 0) -> Any:
-    """A column of a kind of number; ``blank`` fills it where nothing is given."""
-    return field(metadata={"kind": kind, "blank": blank})
+def column(kind: type = np.int64, blank: Any = 0, of_words: bool = False) -> Any:
+    """A column of a kind of number; ``blank`` fills it where nothing is given.
+
+    ``of_words``: it holds codes of words.
+    """
+    return field(metadata={"kind": kind, "blank": blank, "of words": of_words})
 
 
 @dataclass(frozen=True)

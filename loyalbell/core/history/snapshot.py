@@ -56,7 +56,7 @@ class People:
     birthday_month: Small
     birthday_day: Small
     birthday_year: Small
-    words: Small
+    words: Small = field(metadata={"of words": True})
     before_orders: Ints
     before_money: Ints
     before_first: Ints
@@ -197,8 +197,8 @@ class Appointments(Rows):
 class Memberships(Rows):
     """``at`` is the start of the first day. Days are counted from 1970-01-01; ``NO_DAY`` for none."""
 
-    plan: Small = column(np.int32)
-    term: Small = column(np.int32)
+    plan: Small = column(np.int32, of_words=True)
+    term: Small = column(np.int32, of_words=True)
     started: Small = column(np.int32)
     renews: Small = column(np.int32, NO_DAY)
     ended: Small = column(np.int32, NO_DAY)
@@ -209,15 +209,15 @@ class Memberships(Rows):
 class Events(Rows):
     """``properties`` is the code of the event's properties as JSON text with sorted names."""
 
-    kind: Small = column(np.int32)
-    properties: Small = column(np.int32)
+    kind: Small = column(np.int32, of_words=True)
+    properties: Small = column(np.int32, of_words=True)
 
 
 @dataclass(frozen=True)
 class Answers(Rows):
     """Reviews and answers; ``score`` out of ``best``, -1 where none was given."""
 
-    kind: Small = column(np.int32)
+    kind: Small = column(np.int32, of_words=True)
     score: Small = column(np.int32, -1)
     best: Small = column(np.int32)
     item: Small = column(np.int32)
@@ -229,7 +229,7 @@ class Deliveries(Rows):
 
     channel: Small = column(np.int32)
     message: Small = column(np.int32)
-    origin: Small = column(np.int32)
+    origin: Small = column(np.int32, of_words=True)
     origin_id: Small = column(np.int32)
 
 
@@ -237,7 +237,7 @@ class Deliveries(Rows):
 class Engagements(Rows):
     """What came of messages: ``kind`` is a code of opened, clicked, refused, replied and the like."""
 
-    kind: Small = column(np.int32)
+    kind: Small = column(np.int32, of_words=True)
     channel: Small = column(np.int32)
     message: Small = column(np.int32)
     delivery: Ints = column()
@@ -303,7 +303,7 @@ class FieldValues(Rows):
 
     field: Small = column(np.int32)
     number: np.ndarray[tuple[int], np.dtype[np.float64]] = column(np.float64, np.nan)
-    word: Small = column(np.int32)
+    word: Small = column(np.int32, of_words=True)
     until: Ints = column(blank=NEVER)
 
 
@@ -314,7 +314,7 @@ class YearlyDates(Rows):
     ``of_companion`` marks birthdays of those somebody cares for. ``at`` is not used.
     """
 
-    name: Small = column(np.int32)
+    name: Small = column(np.int32, of_words=True)
     month: Small = column(np.int32)
     day: Small = column(np.int32)
     year: Small = column(np.int32)
@@ -438,9 +438,15 @@ class HistorySnapshot:
         """Person numbers of ids that are all on file."""
         return np.searchsorted(self.people.ids, person_ids)
 
+    @property
+    def rows(self) -> int:
+        """How many rows the history has, people not counted."""
+        parts = (getattr(self, one.name) for one in fields(self))
+        return sum(len(part) for part in parts if isinstance(part, Rows))
+
     def bytes_per_event(self) -> float:
         """Memory of the history in bytes, for each of its rows."""
         parts = [getattr(self, one.name) for one in fields(self)]
         rows = [part for part in parts if isinstance(part, Rows) and len(part)]
         held = sum(part.bytes_each() * len(part) for part in rows)
-        return held / max(sum(map(len, rows)), 1)
+        return held / max(self.rows, 1)

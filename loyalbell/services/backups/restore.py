@@ -22,7 +22,7 @@ from loyalbell.services.delivery.leader_lease import LOCK_FILE
 from loyalbell.services.delivery.message_keys import MessageKey
 from loyalbell.services.delivery.outbox import become_all
 from loyalbell.services.delivery.perhaps_gone import RestoredSettings, ask_of_all
-from loyalbell.storage import backup_file, opening, schema
+from loyalbell.storage import backup_file, column_files, opening, schema
 from loyalbell.storage.backup_file import BackupProblem, Contents
 from loyalbell.storage.database import BOOK_FILE
 from loyalbell.storage.file_lock import FileLock
@@ -64,6 +64,7 @@ def restore(backup: Path, data: Path, replace: bool = False, clock: Clock | None
         finally:
             application.close()
         _one_file(folder / BOOK_FILE)
+        column_files.remove(data)
         aside = _keep_aside(data) if there.exists() else None
         for name in backup_file.ALONG:
             if (folder / name).exists():
