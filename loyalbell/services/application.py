@@ -1,10 +1,11 @@
 """What every act needs: the book, the clock, the ledger and the jobs under way."""
 
 from collections import Counter
+from collections.abc import Callable
 from contextvars import ContextVar
 from pathlib import Path
 from threading import Lock
-from typing import Any, TypeVar
+from typing import Any, Protocol, TypeVar
 
 import structlog
 from sqlalchemy.orm import Session
@@ -14,7 +15,7 @@ from loyalbell.services.background_work import BackgroundResults, Jobs, LatestRe
 from loyalbell.services.clock import Clock, clock_for
 from loyalbell.services.give_way import PagesUnderWay
 from loyalbell.services.response_queue import ResponseQueue
-from loyalbell.storage import backup_file, log_chain
+from loyalbell.storage import backup_file, column_files, log_chain
 from loyalbell.storage.backup_file import BackupProblem
 from loyalbell.storage.database import Database
 from loyalbell.storage.opening import BookProblem
@@ -40,10 +41,30 @@ UnitOfWork = Session
 Row = TypeVar("Row", bound=Base)
 
 
+Progress = Callable[[float], None]
+Found = TypeVar("Found")
+
+
+class WorkBeside(Protocol):
+    """Whoever does long computations elsewhere (``second_process.py``)."""
+
+    def run(
+        self, work: Callable[..., Found], *arguments: Any, progress: Progress, beforehand: bool
+    ) -> Found: ...
+
+    def close(self) -> None: ...
+
+
 class Application:
-    def __init__(self, data: Path, clock: Clock | None = None) -> None:
-        self.database = Database(data, put_away)
+    def __init__(
+        self, data: Path, clock: Clock | None = None, columns: column_files.Believed | None = None
+    ) -> None:
+        """``columns``: files of the snapshot, given by the process that has opened the book; this one only
+        reads beside it.
+        """
+        self.database = Database(data, put_away, columns)
         self.clock = clock or clock_for(self.database)
+        self.beside: WorkBeside | None = None
         self.pages = PagesUnderWay()
         self.is_ticking = False
         """Whether a tick of the sequences is moving places on just now."""
@@ -73,6 +94,25 @@ class Application:
         """Up to which note of the change log the snapshot in memory goes; 0 where there is none yet."""
         return self._snapshots.version
 
+    def column_files(self) -> Path | None:
+        """The folder of the snapshot as files, for another process to map; ``None`` where there is none."""
+        return self._snapshots.files()
+
+    def work_out(
+        self,
+        work: Callable[..., Found],
+        *arguments: Any,
+        progress: Progress = lambda share: None,
+        beforehand: bool = False,
+    ) -> Found:
+        """What ``work(application, *arguments, progress)`` finds or raises; in a process beside this one
+        where there is one. ``work`` is a function of a module and writes nothing; ``beforehand``: nobody
+        waits for it.
+        """
+        if self.beside is None:
+            return work(self, *arguments, progress)
+        return self.beside.run(work, *arguments, progress=progress, beforehand=beforehand)
+
     def shop(self) -> Shop | None:
         """The shop, or ``None`` before it has been set up."""
         with self.database.reading() as session:
@@ -96,6 +136,8 @@ class Application:
 
     def close(self) -> None:
         """The book is closed, and its snapshot put away for the next start."""
+        if self.beside is not None:
+            self.beside.close()
         self.database.close(self._put_away())
 
     def _put_away(self) -> Path | None:

@@ -5,8 +5,9 @@ from collections.abc import Callable
 import structlog
 
 from loyalbell.core.clock.local_time import local_day
-from loyalbell.services.application import Application
+from loyalbell.services.application import Application, Progress
 from loyalbell.services.messages import preflight
+from loyalbell.services.rehearsal import forecast
 from loyalbell.services.results.overview import overview
 from loyalbell.services.results.ranges import USUAL, days_of
 
@@ -19,7 +20,7 @@ def warm_up(application: Application, is_stopping: Callable[[], bool]) -> None:
     """
     if application.shop() is None:
         return
-    for step in (_columns, _messages, _results):
+    for step in (_columns, _beside, _messages, _results):
         try:
             step(application, is_stopping)
         except Exception:
@@ -27,6 +28,18 @@ def warm_up(application: Application, is_stopping: Callable[[], bool]) -> None:
 
 
 def _columns(application: Application, is_stopping: Callable[[], bool]) -> None:
+    application.snapshot()
+
+
+def _beside(application: Application, is_stopping: Callable[[], bool]) -> None:
+    """Starts the process beside this one, where there is to be one."""
+    if not is_stopping() and application.column_files() is not None:
+        application.work_out(_be_ready)
+
+
+def _be_ready(application: Application, progress: Progress) -> None:
+    """Reading this module, the other process reads ``forecast`` and all that a rehearsal needs."""
+    assert forecast is not None
     application.snapshot()
 
 

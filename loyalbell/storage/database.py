@@ -89,13 +89,20 @@ class Database:
     """
 
     def __init__(
-        self, data: Path, put_away: Callable[[Path, str], None] = lambda path, revision: None
+        self,
+        data: Path,
+        put_away: Callable[[Path, str], None] = lambda path, revision: None,
+        columns: column_files.Believed | None = None,
     ) -> None:
+        """With ``columns`` the book is open already in the process that gives them."""
         self.data = data
         self.path = data / BOOK_FILE
-        self.columns = column_files.break_seal(self.path)
+        self.is_owner = columns is None
+        self.columns = columns
         """The files of the snapshot that the book was closed with, where they may be believed."""
-        opening.prepare(self.path, put_away)
+        if self.is_owner:
+            self.columns = column_files.break_seal(self.path)
+            opening.prepare(self.path, put_away)
         self.engine = engine_for(self.path)
         self.turn = WriterTurn()
         self.secrets = SecretBox(data)

@@ -56,7 +56,8 @@ class SnapshotCache:
 
     def _forget_files(self) -> None:
         """What was erased must not stay in them."""
-        column_files.remove(self._database.data)
+        if self._database.is_owner:
+            column_files.remove(self._database.data)
         self._files, self._database.columns = None, None
 
     def files(self) -> Path | None:

@@ -20,6 +20,7 @@ from loyalbell.services.application import Application
 from loyalbell.services.delivery.senders import ShopSender
 from loyalbell.services.replies.inbound import take_mail
 from loyalbell.services.scheduler import Heartbeat
+from loyalbell.services.second_process import SecondProcess
 from loyalbell.services.warm_up import warm_up
 from loyalbell.web.app import create_app
 from loyalbell.web.base_path import BasePath
@@ -66,6 +67,7 @@ class Server:
         self, data: Path, port: int, mail_port: int = 0, settings: ServerSettings | None = None
     ) -> None:
         self.application = Application(data)
+        self.application.beside = SecondProcess(self.application)
         self._is_over = threading.Event()
         self.port, self.settings = port, settings or ServerSettings(data=data)
         self.mail_in = self._mail_in(mail_port) if mail_port else None

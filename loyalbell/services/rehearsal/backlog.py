@@ -19,7 +19,7 @@ from loyalbell.core.sequences.rehearsal import RehearsalScene
 from loyalbell.core.sequences.rehearsal_figures import PileUp
 from loyalbell.core.sequences.simulator import rehearse
 from loyalbell.core.sequences.triggers import TriggerHit, beyond
-from loyalbell.services.application import Application
+from loyalbell.services.application import Application, Progress
 from loyalbell.services.rehearsal.rehearsals import made_of, reactions, really_sent
 from loyalbell.services.sequences.shop_policy import around_of, send_policy_of
 from loyalbell.storage import schema
@@ -58,6 +58,17 @@ def forecast_backlog(
 
     Raises ``RuleProblem``, ``NeverOpens``.
     """
+    return application.work_out(_forecast, plan, sequence_id, pace, only)
+
+
+def _forecast(
+    application: Application,
+    plan: Plan,
+    sequence_id: int,
+    pace: Pace | None,
+    only: Ints | None,
+    progress: Progress,
+) -> BacklogForecast:
     snapshot, now = application.snapshot(), application.clock.now()
     at = int(now.timestamp())
     with application.database.reading() as session:
@@ -84,7 +95,7 @@ def forecast_backlog(
     scene = RehearsalScene(
         sequence.key, tree_of(plan), sequence.rank, backlog=hits, crossed=(), number=sequence_id
     )
-    found = rehearse([scene], known, at, end, around, rates, sent_before)
+    found = rehearse([scene], known, at, end, around, rates, sent_before, progress=progress)
     made = made_of(application, found, snapshot, 0, rates, max((end - at) // DAY, 1), 0)
     figures = made.figures
     return BacklogForecast(

@@ -24,7 +24,7 @@ from loyalbell.core.sequences.simulated_history import Rates
 from loyalbell.core.sequences.simulator import rehearse
 from loyalbell.core.sequences.triggers import TriggerContext
 from loyalbell.core.sequences.walk import ON_ITS_WAY, UNDER_WAY, Position
-from loyalbell.services.application import Application
+from loyalbell.services.application import Application, Progress
 from loyalbell.services.campaigns.audience import audience, plan_of
 from loyalbell.services.rehearsal.rehearsals import WATCHED, Rehearsed, made_of, reactions, really_sent
 from loyalbell.services.rhythm.queries import shop_gap
@@ -51,7 +51,12 @@ def coming(application: Application, wait: bool = False) -> Coming | None:
         return Coming({})
     key = (application.clock.now().date(), live)
     return application.background.get(
-        "coming", key, lambda: look_ahead(application), Coming({}), most=4, wait=wait
+        "coming",
+        key,
+        lambda: application.work_out(look_ahead, beforehand=not wait),
+        Coming({}),
+        most=4,
+        wait=wait,
     )
 
 
@@ -68,27 +73,27 @@ def rehearse_coming(
     key = (application.clock.now().date(), live, sequence_id, plan.model_dump_json())
 
     def work() -> Rehearsed | None:
-        return _with_draft(application, plan, sequence_id)
+        return application.work_out(_with_draft, plan, sequence_id)
 
     return application.background.get("coming with a draft", key, work, None, most=6, wait=wait)
 
 
-def look_ahead(application: Application) -> Coming:
+def look_ahead(application: Application, progress: Progress = lambda share: None) -> Coming:
     """Plays all that rings for ``WEEKS`` weeks from now. Raises ``RuleProblem``."""
     scene = _scene(application)
-    found = _play(scene, scene.live, 0)
+    found = _play(scene, scene.live, 0, progress)
     days: dict[int, Counter[tuple[int, str]]] = {}
     for sent in found.sent:
         days.setdefault(scene.zone_day(sent.at), Counter())[(scene.live[sent.play][0].id, sent.channel)] += 1
     return Coming(days)
 
 
-def _with_draft(application: Application, plan: Plan, sequence_id: int) -> Rehearsed:
+def _with_draft(application: Application, plan: Plan, sequence_id: int, progress: Progress) -> Rehearsed:
     scene = _scene(application)
     others = [(one, live) for one, live in scene.live if one.id != sequence_id]
     with application.database.reading() as session:
         own = session.get(schema.Sequence, sequence_id) or schema.Sequence(id=0, key="draft", rank=10_000)
-    found = _play(scene, [(own, plan), *others], WATCHED)
+    found = _play(scene, [(own, plan), *others], WATCHED, progress)
     return made_of(application, found, scene.snapshot, 0, scene.rates, 7 * WEEKS, len(others))
 
 
@@ -215,7 +220,9 @@ def _rounds_ahead(application: Application, campaign: Campaign) -> Iterator[date
         yield from plan.rounds_after(after, application.the_shop().zone)
 
 
-def _play(scene: _Scene, live: list[tuple[schema.Sequence, Plan]], watched: int) -> Rehearsal:
+def _play(
+    scene: _Scene, live: list[tuple[schema.Sequence, Plan]], watched: int, progress: Progress
+) -> Rehearsal:
     plays = []
     for one, plan in live:
         tree = tree_of(plan)
@@ -230,4 +237,6 @@ def _play(scene: _Scene, live: list[tuple[schema.Sequence, Plan]], watched: int)
                 number=one.id,
             )
         )
-    return rehearse(plays, scene.known, *scene.span, scene.around, scene.rates, scene.already, watched)
+    return rehearse(
+        plays, scene.known, *scene.span, scene.around, scene.rates, scene.already, watched, progress
+    )

@@ -2,10 +2,9 @@
 collisions.
 """
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
-from itertools import count
 
 import numpy as np
 from sqlalchemy import func, select
@@ -18,7 +17,7 @@ from loyalbell.core.policy.delivery_state import SENT
 from loyalbell.core.policy.origins import SEQUENCE
 from loyalbell.core.policy.send_policy import REMEMBERED_DAYS
 from loyalbell.core.segments.locality import asks_of_ours
-from loyalbell.core.sequences.engine_facts import SequenceHistory
+from loyalbell.core.sequences.engine_facts import SendPolicy, SequenceHistory
 from loyalbell.core.sequences.plan import OnSegment, Plan, every_step
 from loyalbell.core.sequences.plan_tree import tree_of
 from loyalbell.core.sequences.rehearsal import Line, Rehearsal, RehearsalScene
@@ -26,7 +25,7 @@ from loyalbell.core.sequences.rehearsal_figures import Figures, figures
 from loyalbell.core.sequences.simulated_history import ACTS, Rates
 from loyalbell.core.sequences.simulator import rehearse
 from loyalbell.core.sequences.triggers import TriggerContext, TriggerHit, trigger_hits
-from loyalbell.services.application import Application
+from loyalbell.services.application import Application, Progress
 from loyalbell.services.sequences.shop_policy import around_of, live_plans, send_policy_of
 from loyalbell.services.settings.channels import GATEWAYS, StaffSettings
 from loyalbell.storage import schema
@@ -67,7 +66,7 @@ def rehearse_past(
     alone: bool = False,
     wait: bool = False,
     consent_now: bool = False,
-    progress: Callable[[float], None] = lambda share: None,
+    progress: Progress = lambda share: None,
 ) -> Rehearsed:
     """What the plan would have done in the past ``days`` days.
 
@@ -80,11 +79,32 @@ def rehearse_past(
     """
     snapshot, now = application.snapshot(), _hour(application.clock.now())
     others = [] if alone else others_sent(application, sequence_id, days, wait)
-    stage = _stage(application, snapshot, now, days, (sequence_id,), consent_now)
-    mark = (stage.number, plan.model_dump_json(), sequence_id, days, others is None, alone, consent_now)
+    terms = _terms(application, now)
+    mark = (
+        *(snapshot.version, now, terms.mark, plan.model_dump_json()),
+        *(sequence_id, days, others is None, alone, consent_now),
+    )
     known: Rehearsed | None = application.cache.peek("rehearsals", mark)
     if known is not None:
         return known
+    made = application.work_out(
+        _rehearse_past, plan, sequence_id, days, consent_now, others, terms, progress=progress
+    )
+    return application.cache.get("rehearsals", mark, lambda: made, KEPT)
+
+
+def _rehearse_past(
+    application: Application,
+    plan: Plan,
+    sequence_id: int,
+    days: int,
+    consent_now: bool,
+    others: list[tuple[int, int]] | None,
+    terms: "_Terms",
+    progress: Progress,
+) -> Rehearsed:
+    snapshot, now = application.snapshot(), _hour(application.clock.now())
+    stage = _stage(application, snapshot, now, days, (sequence_id,), terms, consent_now)
     with application.database.reading() as session:
         live = [one.id for one, _ in live_plans(session) if one.id != sequence_id]
         key = session.scalar(select(schema.Sequence.key).where(schema.Sequence.id == sequence_id)) or "draft"
@@ -98,8 +118,7 @@ def rehearse_past(
     )
     sent = sorted((at, numbers[person]) for at, person in already if person in numbers)
     found = rehearse([play], stage.known, *stage.span, stage.around, stage.rates, sent, WATCHED, progress)
-    made = made_of(application, found, snapshot, 0, stage.rates, days, len(live), others is not None)
-    return application.cache.get("rehearsals", mark, lambda: made, KEPT)
+    return made_of(application, found, snapshot, 0, stage.rates, days, len(live), others is not None)
 
 
 def made_of(
@@ -121,11 +140,29 @@ def made_of(
     return Rehearsed(found, counted_up, found.diaries, days, others, replies, counted)
 
 
+@dataclass(frozen=True)
+class _Terms:
+    """The shop's own rules, what its starts lean on, and how its customers react."""
+
+    policy: SendPolicy
+    around: TriggerContext
+    rates: Rates
+
+    @property
+    def mark(self) -> tuple[str, ...]:
+        return repr(self.policy), repr(self.around), repr(sorted(self.rates.items()))
+
+
+def _terms(application: Application, now: datetime) -> _Terms:
+    with application.database.reading() as session:
+        policy = send_policy_of(session, session.get_one(Shop, 1), now)
+        return _Terms(policy, around_of(session, policy), reactions(session, now))
+
+
 @dataclass(frozen=True, eq=False)
 class _Stage:
     """What a rehearsal plays on: the book at one hour, with the shop's own rules as they are now."""
 
-    number: int
     snapshot: HistorySnapshot
     replayed: tuple[int, ...]
     known: SequenceHistory
@@ -134,7 +171,6 @@ class _Stage:
     span: tuple[int, int]
 
 
-_numbers = count(1)
 STAGES = 4
 
 
@@ -144,23 +180,22 @@ def _stage(
     now: datetime,
     days: int,
     played: tuple[int, ...],
+    terms: _Terms,
     consent_now: bool = False,
 ) -> _Stage:
     """One that has been made ready already, where nothing has changed since.
 
     ``played`` are sequences played again.
     """
-    with application.database.reading() as session:
-        policy = send_policy_of(session, session.get_one(Shop, 1), now)
-        around, rates = around_of(session, policy), reactions(session, now)
     end, start = int(now.timestamp()), int((now - timedelta(days=days)).timestamp())
     replayed = tuple(one for one in played if one in snapshot.enrolments.sequence)
-    key = (repr(policy), repr(around), repr(sorted(rates.items())), replayed, (start, end), consent_now)
+    key = (terms.mark, replayed, (start, end), consent_now)
 
     def make() -> _Stage:
         base = with_consents_of(snapshot, end) if consent_now else snapshot
-        known = SequenceHistory(without_doings(base, replayed, start), policy, start - 800 * 86_400, end)
-        return _Stage(next(_numbers), base, replayed, known, around, rates, (start, end))
+        bare = without_doings(base, replayed, start)
+        known = SequenceHistory(bare, terms.policy, start - 800 * 86_400, end)
+        return _Stage(base, replayed, known, terms.around, terms.rates, (start, end))
 
     return application.cache.of_version("stages", snapshot.version, key, make, STAGES)
 
@@ -220,24 +255,30 @@ def others_sent(
     key = (application.clock.now().date(), every, days)
     nothing: Others = []
     found = application.background.get(
-        "sent by others", key, lambda: _play_all(application, days), nothing, most=4, wait=wait
+        "sent by others",
+        key,
+        lambda: application.work_out(_play_all, days, beforehand=not wait),
+        nothing,
+        most=4,
+        wait=wait,
     )
     return None if found is None else [(at, person) for at, person, sequence in found if sequence != but]
 
 
-def _play_all(application: Application, days: int) -> Others:
+def _play_all(application: Application, days: int, progress: Progress) -> Others:
     """(instant, person id, sequence id) of what all that rings would have sent, played side by side."""
     snapshot, now = application.snapshot(), _hour(application.clock.now())
     with application.database.reading() as session:
         live = live_plans(session)
-    stage = _stage(application, snapshot, now, days, tuple(one.id for one, _ in live))
+    played = tuple(one.id for one, _ in live)
+    stage = _stage(application, snapshot, now, days, played, _terms(application, now))
     plays = [
         RehearsalScene(
             one.key, tree_of(plan), one.rank, crossed=_trigger_hits(application, stage, plan), number=one.id
         )
         for one, plan in live
     ]
-    found = rehearse(plays, stage.known, *stage.span, stage.around, stage.rates)
+    found = rehearse(plays, stage.known, *stage.span, stage.around, stage.rates, progress=progress)
     steps = [{one.id: one for one in every_step(plan.steps)} for _, plan in live]
     marketing = {at for at, letter in stage.known.policy.letters.items() if letter.marketing}
     return [

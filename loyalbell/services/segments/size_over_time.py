@@ -1,8 +1,10 @@
 """The size of a segment on each day of the year."""
 
+from collections.abc import Mapping
+
 from loyalbell.core.segments.model import Rule
 from loyalbell.core.segments.size_over_time import daily_instants, sizes
-from loyalbell.services.application import Application
+from loyalbell.services.application import Application, Progress
 from loyalbell.services.background_work import Report
 from loyalbell.services.segments.queries import saved_rules
 
@@ -28,10 +30,21 @@ def year(application: Application, rule: Rule) -> list[int] | None:
         saved = saved_rules(session)
 
     def count(report: Report) -> None:
-        instants = daily_instants(application.clock.now(), snapshot.zone, DAYS_SHOWN)
+        def progress(share: float) -> None:
+            report(share, "counting day by day")
+
         application.cache.of_version(
-            YEARS, snapshot.version, key, lambda: sizes(rule, snapshot, instants, saved, report)
+            YEARS,
+            snapshot.version,
+            key,
+            lambda: application.work_out(_sizes, rule, saved, progress=progress),
         )
 
     application.jobs.start(year_job(application, rule), count)
     return None
+
+
+def _sizes(application: Application, rule: Rule, saved: Mapping[int, Rule], progress: Progress) -> list[int]:
+    snapshot = application.snapshot()
+    instants = daily_instants(application.clock.now(), snapshot.zone, DAYS_SHOWN)
+    return sizes(rule, snapshot, instants, saved, lambda share, words: progress(share))
