@@ -82,8 +82,8 @@ class _Answer:
 
 
 class SecondProcess:
-    """Two processes beside this one, each of which does one thing at a time: one for what somebody waits for, one
-    for what is worked out beforehand, so that the one never waits for the other.
+    """Two processes beside this one, each of which does one thing at a time: one for what somebody waits for,
+    and one for what is worked out beforehand, so that nobody waits for that.
     """
 
     def __init__(self, application: Application, idle_seconds: float = IDLE_SECONDS) -> None:
