@@ -51,6 +51,20 @@ def sizes(
     return [int(one) for one in total]
 
 
+def days_met(
+    rule: Rule, snapshot: HistorySnapshot, instants: Sequence[datetime], segments: Mapping[int, Rule]
+) -> Days:
+    """Who met the rule at each of the instants (ascending): people x instants, the same as ``evaluate``."""
+    people = len(snapshot.people)
+    found = np.zeros((people, len(instants)), dtype=np.bool_)
+    evaluation = _Series(snapshot, instants, segments, lambda share, words: None)
+    evaluation.prepare(rule.root)
+    for low in range(0, people, CHUNK):
+        high = min(low + CHUNK, people)
+        found[low:high] = evaluation.group(rule.root, low, high) & evaluation.on_file(low, high)
+    return found
+
+
 @dataclass(frozen=True)
 class _Intervals:
     """The rows of a line by person: between which instants each counts, and for how much.

@@ -25,7 +25,7 @@ from loyalbell.core.sequences.rehearsal import (
     StayedOut,
 )
 from loyalbell.core.sequences.simulated_history import SimulatedEnrolment, SimulatedHistory, SimulatedMessage
-from loyalbell.core.sequences.triggers import TriggerContext, TriggerHit, trigger_hits
+from loyalbell.core.sequences.triggers import TriggerContext, TriggerHit, is_daily, telling_hits
 from loyalbell.core.sequences.walk import ON_ITS_WAY, UNDER_WAY, Act, Position, past_message
 
 NOTHING_AROUND = TriggerContext()
@@ -54,7 +54,7 @@ class Run:
 class PersonSimulation:
     """Whose turn it is, and what has happened to them so far.
 
-    ``line``: (due, rank, number, run) as a heap.
+    ``line``: (due, rank, number, run) as a heap. ``told``: (play, why) of what need not be said again.
     """
 
     person: int
@@ -63,6 +63,7 @@ class PersonSimulation:
     sent: list[int] = field(default_factory=list)
     line: list[tuple[int, int, int, int, Run]] = field(default_factory=list)
     runs: int = 0
+    told: set[tuple[int, str]] = field(default_factory=set)
 
 
 class _Stage:
@@ -157,9 +158,11 @@ class _Stage:
         about = self.about.turn(play.key, person, hit.at)
         why = entry_refusal(play.tree.plan, hit, before, about)
         if why is not None:
-            found.stayed_out.append(StayedOut(hit.at, number, person, why))
+            if self._tells(number, why):
+                found.stayed_out.append(StayedOut(hit.at, number, person, why))
             return
         before.append(hit.at)
+        self.turn.told |= {(number, "came in before"), (number, "came in lately")}
         position = first_position(play.tree, hit, play.key, about.person_id)
         self._note(hit.at, number, "came in", "", position.state)
         if position.state != UNDER_WAY:
@@ -170,6 +173,16 @@ class _Stage:
             return
         found.entered.append(CameIn(hit.at, number, person))
         self._begin(number, position)
+
+    def _tells(self, number: int, why: str) -> bool:
+        """Whether it says something that somebody stayed out: of those who cross the line day after day once,
+        and not that they came in before by this very line.
+        """
+        if not is_daily(self.plays[number].tree.plan.start):
+            return True
+        known = (number, why) in self.turn.told
+        self.turn.told.add((number, why))
+        return not known
 
     def _look(self, run: Run) -> None:
         """To the next instant at which something is to be looked at, or out."""
@@ -282,7 +295,7 @@ def _events(
     for number, play in enumerate(plays):
         cross = play.crossed
         if cross is None:
-            cross = trigger_hits(play.tree.plan.start, known.snapshot, start, end, around)
+            cross = telling_hits(play.tree.plan, known.snapshot, start, end, around)
         for one in (*play.backlog, *cross):
             if one.at <= end:
                 found.setdefault(one.person, []).append((one.at, number, one))

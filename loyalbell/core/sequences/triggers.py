@@ -3,7 +3,7 @@
 Each crossing once, under a name of its own.
 """
 
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import UTC, date, datetime
 from typing import NamedTuple
@@ -18,7 +18,9 @@ from loyalbell.core.history.columns import NEVER, Ints, Mask
 from loyalbell.core.history.snapshot import BOOKED, NO_DAY, HistorySnapshot
 from loyalbell.core.history.visits import local_days
 from loyalbell.core.segments.evaluation import evaluate
+from loyalbell.core.segments.locality import asks_of_ours
 from loyalbell.core.segments.model import Rule
+from loyalbell.core.segments.size_over_time import days_met
 from loyalbell.core.sequences.event_rows import Others, event_rows
 from loyalbell.core.sequences.plan import ByHand, OnDate, OnEvent, OnInactivity, OnSegment, Plan, Start
 
@@ -53,6 +55,26 @@ def trigger_hits(
     if isinstance(start, ByHand) or high <= low:
         return []
     return sorted(_FIND[type(start)](start, snapshot, low, high, around))
+
+
+def is_daily(start: Start) -> bool:
+    """Whether the same people cross the line day after day."""
+    return isinstance(start, OnSegment) and start.way == "is in"
+
+
+def telling_hits(
+    plan: Plan, snapshot: HistorySnapshot, low: int, high: int, around: TriggerContext
+) -> list[TriggerHit]:
+    """The same without those that come to nothing whatever happens: where nobody comes in twice, whoever is
+    in a segment day after day crosses its line on the first day only.
+    """
+    start = plan.start
+    if not (isinstance(start, OnSegment) and is_daily(start) and high > low):
+        return trigger_hits(start, snapshot, low, high, around)
+    may_come_in_later = (
+        plan.again.kind != "never" or plan.only is not None or asks_of_ours(start.rule, around.segments)
+    )
+    return sorted(_on_segment(start, snapshot, low, high, around, once=not may_come_in_later))
 
 
 def _on_event(
@@ -102,22 +124,48 @@ def days_between(low: int, high: int, second: int, zone: Zone) -> Iterator[tuple
 
 
 def _on_segment(
-    start: OnSegment, snapshot: HistorySnapshot, low: int, high: int, around: TriggerContext
+    start: OnSegment,
+    snapshot: HistorySnapshot,
+    low: int,
+    high: int,
+    around: TriggerContext,
+    once: bool = False,
 ) -> Iterator[TriggerHit]:
+    """``once``: of whoever is in it on several days only the first."""
     zone, second = zone_of(snapshot.zone), seconds_of(start.at)
-    before: tuple[int, Mask] | None = None
-    for day, instant in days_between(low, high, second, zone):
-        met = _met(start.rule, snapshot, instant, around)
-        new = met
-        if start.way != "is in":
-            earlier = zone.instant(day - 1, second)
-            was = (
-                before[1] if before and before[0] == earlier else _met(start.rule, snapshot, earlier, around)
-            )
-            new = met & ~was if start.way == "joins" else was & ~met & snapshot.on_file(instant)
-        before = (instant, met)
-        for person in np.flatnonzero(new).tolist():
-            yield TriggerHit(instant, person, f"{start.way} {day_of(day).isoformat()}", instant)
+    days = list(days_between(low, high, second, zone))
+    if not days:
+        return
+    instants = [at for _, at in days]
+    if start.way != "is in":
+        instants.insert(0, zone.instant(days[0][0] - 1, second))
+    met = _met_at(start.rule, snapshot, instants, around)
+    seen = np.zeros(len(snapshot.people), dtype=np.bool_)
+    for number, (day, instant) in enumerate(days):
+        if start.way == "is in":
+            crossing = met[number] & ~seen
+            seen |= met[number] if once else False
+        elif start.way == "joins":
+            crossing = met[number + 1] & ~met[number]
+        else:
+            crossing = met[number] & ~met[number + 1] & snapshot.on_file(instant)
+        key = f"{start.way} {day_of(day).isoformat()}"
+        for person in np.flatnonzero(crossing).tolist():
+            yield TriggerHit(instant, person, key, instant)
+
+
+A_FEW = 5
+"""Up to so many instants a rule is asked at each; beyond, at all of them together."""
+
+
+def _met_at(
+    rule: Rule, snapshot: HistorySnapshot, instants: Sequence[int], around: TriggerContext
+) -> list[Mask]:
+    """Who met it at each of the instants."""
+    if len(instants) <= A_FEW:
+        return [_met(rule, snapshot, instant, around) for instant in instants]
+    times = [datetime.fromtimestamp(instant, UTC) for instant in instants]
+    return list(np.ascontiguousarray(days_met(rule, snapshot, times, around.segments).T))
 
 
 def _met(rule: Rule, snapshot: HistorySnapshot, instant: int, around: TriggerContext) -> Mask:

@@ -24,7 +24,7 @@ from loyalbell.core.sequences.rehearsal import Line, Rehearsal, RehearsalScene
 from loyalbell.core.sequences.rehearsal_figures import Figures, figures
 from loyalbell.core.sequences.simulated_history import ACTS, Rates
 from loyalbell.core.sequences.simulator import rehearse
-from loyalbell.core.sequences.triggers import TriggerContext, TriggerHit, trigger_hits
+from loyalbell.core.sequences.triggers import TriggerContext, TriggerHit, is_daily, telling_hits
 from loyalbell.services.application import Application, Progress
 from loyalbell.services.sequences.shop_policy import around_of, live_plans, send_policy_of
 from loyalbell.services.settings.channels import GATEWAYS, StaffSettings
@@ -300,10 +300,11 @@ def _trigger_hits(application: Application, stage: _Stage, plan: Plan) -> list[T
         segments = stage.around.segments
         mark += tuple((at, rule.model_dump_json()) for at, rule in segments.items())
         mark += stage.replayed if asks_of_ours(plan.start.rule, segments) else ()
+        mark += (plan.again.kind == "never" and plan.only is None,) if is_daily(plan.start) else ()
     return application.cache.get(
         "trigger hits",
         mark,
-        lambda: trigger_hits(plan.start, stage.known.snapshot, *stage.span, stage.around),
+        lambda: telling_hits(plan, stage.known.snapshot, *stage.span, stage.around),
         KEPT,
     )
 
