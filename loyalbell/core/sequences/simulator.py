@@ -213,6 +213,8 @@ class _Stage:
 
     def _do(self, run: Run, act: Act) -> None:
         found, person = self.found, self.turn.person
+        if act.at > found.end:
+            return  # planned before the end, to leave after it
         if act.kind == "send":
             found.sent.append(Sent(act.at, run.play, person, act.step, act.detail, run.position.entered))
             play = self.plays[run.play]

@@ -117,3 +117,17 @@ class Daily(unittest.TestCase):
         span = (END - DAYS * DAY, END, TriggerContext())
         self.assertEqual(len(telling_hits(plan_of(bought), book, *span)), 1)
         self.assertEqual(len(telling_hits(plan_of(bought, again=AGAIN[2]), book, *span)), DAYS)
+
+    def test_what_would_leave_after_the_end_is_not_counted(self) -> None:
+        """They come in at 9:00 of the last day, and the message goes at 9:15 of the next."""
+        start = {"on": "event"}
+        release = {"kind": "exact", "begins": "09:15"}
+        plan = read_plan(
+            {"start": start, "steps": [{"do": "message", "id": "m", "message": 1, "release": release}]}
+        )
+        book = snapshot_of(1, [(0, END - 60, 1, 100, None, None, 0)], [(0, 0, 1, END - DAY)])
+        scene = RehearsalScene("key", tree_of(plan))
+        known = SequenceHistory(book, SendPolicy())
+        self.assertEqual(len(rehearse([scene], known, END - DAY, END + DAY).sent), 1)
+        found = rehearse([scene], known, END - DAY, END)
+        self.assertEqual((len(found.entered), found.sent, found.under_way), (1, [], 1))
