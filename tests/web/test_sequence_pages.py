@@ -17,7 +17,7 @@ from loyalbell.services.sequences import sequence_templates
 from loyalbell.services.sequences.set_aside import SequenceBroken, set_aside
 from loyalbell.services.settings.channels import CareSettings, loaded
 from loyalbell.storage import schema
-from loyalbell.storage.schema import Delivery, Enrolment, HeldBatch, Membership, SequenceVersion
+from loyalbell.storage.schema import Delivery, Enrolment, HeldBatch, Membership, Person, SequenceVersion
 from loyalbell.web.sequences import left_out_routes
 from tests.support import NOW, wait_for
 from tests.web.test_message_pages import SignedInPages
@@ -324,6 +324,38 @@ class SequencePages(SequencePagesCase):
         self.assertEqual(
             [later - times[0] for later in times], [timedelta(), timedelta(minutes=30), timedelta(hours=1)]
         )
+
+    def test_sent_twice_a_page_adds_people_once(self) -> None:
+        """A double click, where the sequence lets the same people in again."""
+        made = self.draft("keep-in-touch")
+        self.post(f"/sequences/{made}/publish", when="now")
+        with self.application.database.transaction() as session:
+            version = session.query(SequenceVersion).filter_by(sequence_id=made).one()
+            version.plan = version.plan | {"again": {"kind": "each"}}
+        many = {"person": ["1", "2", "3"], "count": "3", "sequence": str(made)}
+        for page, address, form in (
+            (self.post("/customers/many", act="bring", **many), "/customers/many/bring", many),
+            (
+                self.client.get(f"/sequences/{made}/live"),
+                f"/sequences/{made}/bring",
+                {"who": self.email_of(4)},
+            ),
+        ):
+            once = re.search(r'name="once"\s+value="([0-9a-f]{16})"', page.text)
+            assert once is not None
+            said = [self.post(address, once=once[1], **form).text for _ in range(2)]
+            self.assertNotIn("added before", said[0])
+            self.assertIn("added before", said[1])
+        with self.application.database.reading() as session:
+            came = select(Enrolment.person_id).where(Enrolment.sequence_id == made)
+            self.assertEqual(sorted(session.scalars(came)), [1, 2, 3, 4])
+        self.post("/customers/many/bring", once="0123456789abcdef", **many)
+        with self.application.database.reading() as session:
+            self.assertEqual(len(session.scalars(came).all()), 7, "another page means it")
+
+    def email_of(self, person: int) -> str:
+        with self.application.database.reading() as session:
+            return str(session.get_one(Person, person).email)
 
     def test_those_past_the_line_before_it_began_are_offered_again(self) -> None:
         made = self.draft("second")

@@ -4,6 +4,7 @@ import shutil
 import tempfile
 from collections.abc import Mapping, Sequence
 from pathlib import Path
+from secrets import token_hex
 from typing import Any
 from urllib.parse import urlencode
 
@@ -28,7 +29,7 @@ from loyalbell.services.sequences.drafts import SequenceProblem
 from loyalbell.storage.schema import SavedView
 from loyalbell.web.json_text import read_json
 from loyalbell.web.request import Form, NotAllowed, NotFound, RequestContext, SignedIn, number_of, text_of
-from loyalbell.web.sequences.forms import from_when, read_pace
+from loyalbell.web.sequences.forms import ADDED_BEFORE, from_when, key_of_page, read_pace
 
 router = APIRouter()
 MOST_CHOSEN = 1_000
@@ -214,6 +215,7 @@ def _ask(
         "all": text_of(form, "all"),
         "channels": CHANNELS,
         "problem": problem,
+        "once": text_of(form, "once") or token_hex(8),
         "sequences": manual_entry.that_ring(context.application) if act == "bring" else [],
     }
     return context.page("customers/many.html", "customers", 422 if problem else 200, **values)
@@ -276,12 +278,13 @@ def _bring(context: RequestContext, form: FormData, ids: list[int]) -> Response:
     try:
         start = from_when(context, form)
         count = manual_entry.bring_by_hand(
-            context.application, sequence, ids, read_pace(form), context.by, start
+            context.application, sequence, ids, read_pace(form), context.by, start, key_of_page(form)
         )
     except (SequenceProblem, ValueError) as problem:
         return _ask(context, form, ids, "bring", str(problem))
     context.wake()
-    return _back(context, read_filter(form), text_of(form, "columns").split(","), said=f"{count:,} added")
+    said = f"{count:,} added" if count else ADDED_BEFORE
+    return _back(context, read_filter(form), text_of(form, "columns").split(","), said=said)
 
 
 @router.get("/export/{kind}.{form}")

@@ -1,6 +1,7 @@
 """A plan as the fields of the sentence editor, and what each act on the page does to it."""
 
 import json
+import re
 from collections.abc import Callable, Sequence
 from datetime import date, datetime, time
 
@@ -267,6 +268,15 @@ def _whole(form: FormData, name: str, usual: int) -> int:
     if not number or number < 1:
         raise SequenceProblem(f"“{typed[:20]}” is no number. Write it in figures, such as {usual}.")
     return number
+
+
+ADDED_BEFORE = "They were added before, by this very page. Open it anew to add them once more."
+
+
+def key_of_page(form: FormData) -> str:
+    """By which people come in once from one page, however often it is sent; empty where it names none."""
+    once = text_of(form, "once")
+    return f"by hand {once}" if re.fullmatch(r"[0-9a-f]{16}", once) else ""
 
 
 def from_when(context: RequestContext, form: FormData) -> datetime | None:

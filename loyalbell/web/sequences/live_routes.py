@@ -5,6 +5,7 @@ them.
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
+from secrets import token_hex
 from typing import Any
 
 from fastapi import APIRouter
@@ -44,7 +45,7 @@ from loyalbell.web.accounts.approval_asking import ask_approval
 from loyalbell.web.request import Form, NotFound, RequestContext, SignedIn, number_of, own_path, text_of
 from loyalbell.web.sequences import editor_rail as rail
 from loyalbell.web.sequences import views as sheet
-from loyalbell.web.sequences.forms import from_when, read_pace
+from loyalbell.web.sequences.forms import ADDED_BEFORE, from_when, key_of_page, read_pace
 from loyalbell.web.sequences.lookup import sequence_of, standing
 
 router = APIRouter()
@@ -205,6 +206,7 @@ def _live(context: RequestContext, sequence: schema.Sequence, problem: str | Non
         "picked": "",
         "held": held,
         "problem": problem,
+        "once": token_hex(8),
         "band": plan_words.say_exits(plan, names) if plan.exit_events or plan.exit_condition else "",
         "begins": sheet.short_start(plan.start),
         "counts": {
@@ -364,9 +366,13 @@ def bring(sequence_id: int, context: RequestContext = SignedIn, form: FormData =
     if found is None:
         return context.problem("Nobody on file has this email, mobile or number.")
     try:
-        manual_entry.bring_by_hand(context.application, sequence_id, [found.id], None, context.by)
+        count = manual_entry.bring_by_hand(
+            context.application, sequence_id, [found.id], None, context.by, key=key_of_page(form)
+        )
     except SequenceProblem as problem:
         return context.problem(str(problem))
+    if not count:
+        return context.problem(ADDED_BEFORE)
     context.wake()
     return HTMLResponse(f'<span class="good">{escape(found.name or "They")} came in.</span>')
 
