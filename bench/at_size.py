@@ -6,11 +6,14 @@ import os
 import re
 import shutil
 import tempfile
+import threading
 import time
 from datetime import timedelta
+from itertools import count
 from pathlib import Path
 
 from fastapi.testclient import TestClient
+from sqlalchemy import select
 
 from bench.measure import Line, median, once
 from loyalbell.channels.loopback import free_port
@@ -19,6 +22,10 @@ from loyalbell.demo.server import server_for
 from loyalbell.services.application import Application
 from loyalbell.services.customers import duplicates
 from loyalbell.services.imports import exports
+from loyalbell.services.rehearsal import rehearsals
+from loyalbell.services.second_process import SecondProcess
+from loyalbell.services.sequences.drafts import draft_of
+from loyalbell.storage import column_files, schema
 from loyalbell.web.app import create_app
 from loyalbell.web.request import DemoParts
 
@@ -37,6 +44,7 @@ PAGES = (
 )
 PAGE, FIRST, START, MEMORY = 0.15, 1.0, 15.0, 1_200.0
 WEEK, LONGEST_DAY = 60.0, 600.0
+LOOKED_AT, LOOKING = ("/", "/segments", "/campaigns", "/customers"), 15.0
 EXPORT = 30.0 / 200_000
 """Seconds a customer: half a minute for 200,000."""
 
@@ -45,18 +53,72 @@ def lines() -> list[Line]:
     folder = Path(tempfile.mkdtemp(prefix="loyalbell-bench-"))
     try:
         build_demo(folder / "demo", PEOPLE).close()
-        return [*_measured(folder), _day(folder)]
+        return [*_starts(folder), *_measured(folder), _while_rehearsing(folder), _day(folder)]
     finally:
         shutil.rmtree(folder, ignore_errors=True)
+
+
+def _starts(folder: Path) -> list[Line]:
+    """After a stop the history is mapped from files, after a kill it is read from the book."""
+    found = []
+    for what in ("the history at a start (work)", "the history at a start after a kill (work)"):
+        application = Application(folder / "demo")
+        worked = time.process_time()
+        application.snapshot()
+        worked = time.process_time() - worked
+        found.append(_bound(what, f"{PEOPLE:,} customers", worked, START))
+        application.close()
+        column_files.remove(folder / "demo")
+    return found
+
+
+def _while_rehearsing(folder: Path) -> Line:
+    """How long pages take while rehearsals run, in another process and in this one."""
+    application = Application(folder / "demo")
+    client = _signed_in(application)
+    application.beside = SecondProcess(application)
+    beside = _pages_beside(application, client)
+    application.beside.close()
+    application.beside = None
+    here = _pages_beside(application, client)
+    application.close()
+    size = f"{PEOPLE:,} customers"
+    against = "rehearsed in the same process"
+    return Line(
+        "pages while sequences are rehearsed, p95", size, beside, here, against, "150 ms", beside < PAGE
+    )
+
+
+def _pages_beside(application: Application, client: TestClient) -> float:
+    """The 95th percentile in seconds."""
+    with application.database.reading() as session:
+        plans = [(one.id, draft_of(one)) for one in session.scalars(select(schema.Sequence))]
+    is_over, times = threading.Event(), list[float]()
+
+    def rehearse() -> None:
+        for number in count():
+            for sequence_id, plan in plans:
+                changed = plan.model_copy(update={"patience": plan.patience + number})
+                if is_over.is_set():
+                    return
+                rehearsals.rehearse_past(application, changed, sequence_id, alone=True)
+
+    for path in LOOKED_AT:
+        client.get(path)
+    rehearsing = threading.Thread(target=rehearse)
+    rehearsing.start()
+    end = time.monotonic() + LOOKING
+    while time.monotonic() < end:
+        times += [once(lambda at=path: client.get(at)) for path in LOOKED_AT]  # type: ignore[misc]
+    is_over.set()
+    rehearsing.join()
+    return sorted(times)[int(0.95 * len(times))]
 
 
 def _measured(folder: Path) -> list[Line]:
     size = f"{PEOPLE:,} customers"
     application = Application(folder / "demo")
-    worked = time.process_time()
-    application.snapshot()
-    worked = time.process_time() - worked
-    found = [_bound("the history at a start (work)", size, worked, START)]
+    found: list[Line] = []
     client = _signed_in(application)
     for path in PAGES:
         first = once(lambda at=path: client.get(at))  # type: ignore[misc]

@@ -5,6 +5,7 @@ leave.
 from collections.abc import Callable, Sequence
 from datetime import datetime, timedelta
 
+import numpy as np
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
@@ -59,8 +60,11 @@ class VolumeGate:
 
 def numbers_of(known: SequenceHistory, people: Sequence[int]) -> dict[int, int]:
     """Person numbers by id, of those who are on file."""
-    wanted = set(people)
-    return {at: number for number, at in enumerate(known.ids) if at in wanted} if wanted else {}
+    ids, wanted = known.snapshot.people.ids, np.unique(np.asarray(people, dtype=np.int64))
+    numbers = np.searchsorted(ids, wanted)
+    there = np.flatnonzero(numbers < len(ids))
+    there = there[ids[numbers[there]] == wanted[there]]
+    return dict(zip(wanted[there].tolist(), numbers[there].tolist(), strict=True))
 
 
 class Batch:
