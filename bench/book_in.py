@@ -18,7 +18,7 @@ from loyalbell.services.imports import commands as import_commands
 from loyalbell.services.settings.shop import ShopForm, open_shop
 from loyalbell.storage.database import BOOK_FILE
 from loyalbell.storage.schema import ImportRun, Item
-from loyalbell.storage.snapshot_loading import load_snapshot
+from loyalbell.storage.snapshot.loading import load_snapshot
 
 LINES = 1_000_000
 TILL_BOUND = 1.0

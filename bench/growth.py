@@ -20,7 +20,7 @@ from loyalbell.core.rhythm.return_curve import buying_days, gaps, repeat_curve
 from loyalbell.core.segments.evaluation import evaluate
 from loyalbell.core.segments.model import read_rule
 from loyalbell.demo.build import NOW
-from loyalbell.storage.snapshot_loading import load_snapshot
+from loyalbell.storage.snapshot.loading import load_snapshot
 
 SIZES = (4_000, 40_000, 200_000, 500_000)
 OUT = Path(__file__).resolve().parents[1] / "docs/growth.svg"

@@ -21,7 +21,7 @@ from loyalbell.storage.database import Database
 from loyalbell.storage.opening import BookProblem
 from loyalbell.storage.schema import Base, Shop
 from loyalbell.storage.secret_box import SecretBox
-from loyalbell.storage.snapshot_cache import SnapshotCache
+from loyalbell.storage.snapshot.cache import SnapshotCache
 
 log = structlog.get_logger()
 

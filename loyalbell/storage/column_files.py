@@ -26,8 +26,8 @@ from loyalbell.core.history.snapshot import Catalogue, HistorySnapshot, People, 
 from loyalbell.storage.opening import FILE_MODE, FOLDER_MODE, newest_revision, sync_file
 
 FOLDER, SEAL, ABOUT = "columns-", "columns.seal", "about.json"
-READERS = ("core/history/columns.py", "core/history/snapshot.py", "storage/snapshot_loading.py")
-READER_FOLDER = "storage/snapshot_rows"
+READERS = ("core/history/columns.py", "core/history/snapshot.py", "storage/snapshot/loading.py")
+READER_FOLDER = "storage/snapshot/rows"
 SMALL = 4_096
 """Files of so many bytes are read instead of mapped."""
 

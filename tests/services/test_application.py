@@ -27,7 +27,7 @@ from loyalbell.services.segments import queries as segment_queries
 from loyalbell.services.settings import shop as shop_settings
 from loyalbell.services.today.queries import today
 from loyalbell.storage.schema import Item, LogEntry, Person
-from loyalbell.storage.snapshot_cache import SnapshotCache
+from loyalbell.storage.snapshot.cache import SnapshotCache
 from tests.support import SHOP, ApplicationCase, FakeSender
 
 ORDERED = Rule(root=Group(lines=[OrdersCondition()]))

@@ -52,7 +52,7 @@ class NeedsTwo(Exception):
 class SecondProcessCase(ApplicationCase):
     def setUp(self) -> None:
         super().setUp()
-        worth = patch("loyalbell.storage.snapshot_cache.WORTH_ROWS", 1)
+        worth = patch("loyalbell.storage.snapshot.cache.WORTH_ROWS", 1)
         worth.start()
         self.addCleanup(worth.stop)
         self.people = [self.add_person(f"p{n}@example.com") for n in range(6)]
@@ -128,7 +128,7 @@ class Here(SecondProcessCase):
     """When the other cannot do it, it is done in this process."""
 
     def test_a_small_book(self) -> None:
-        with patch("loyalbell.storage.snapshot_cache.WORTH_ROWS", 1_000_000):
+        with patch("loyalbell.storage.snapshot.cache.WORTH_ROWS", 1_000_000):
             self.assertEqual(self.where(), os.getpid())
 
     def test_while_the_other_is_busy(self) -> None:

@@ -31,7 +31,7 @@ from loyalbell.storage.schema import (
     Redemption,
     Tag,
 )
-from loyalbell.storage.snapshot_loading import load_snapshot
+from loyalbell.storage.snapshot.loading import load_snapshot
 
 CODED = {"kind", "properties", "plan", "term", "origin", "word", "name"}
 """Columns that hold codes of words.

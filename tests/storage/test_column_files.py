@@ -18,8 +18,8 @@ from loyalbell.services.customers.erasure import erase
 from loyalbell.storage import backup_file, change_log, column_files
 from loyalbell.storage.database import BOOK_FILE
 from loyalbell.storage.schema import CustomField, Event, FieldValue
-from loyalbell.storage.snapshot_loading import load_snapshot
-from tests.storage.test_snapshot_follows import ACTS, ChangesCase
+from loyalbell.storage.snapshot.loading import load_snapshot
+from tests.storage.snapshot.test_follows import ACTS, ChangesCase
 from tests.support import NOW, ApplicationCase
 
 NAME, SECRET, NOTE = "Zebedee", "violet-giraffe", "allergic to walnuts"
@@ -53,7 +53,7 @@ class ColumnFilesCase(ApplicationCase):
 
     def setUp(self) -> None:
         super().setUp()
-        worth = patch("loyalbell.storage.snapshot_cache.WORTH_ROWS", 1)
+        worth = patch("loyalbell.storage.snapshot.cache.WORTH_ROWS", 1)
         worth.start()
         self.addCleanup(worth.stop)
         self.people = [self.add_person(f"p{n}@example.com", first_name=f"Ann{n}") for n in range(2)]
@@ -104,7 +104,7 @@ class Believed(ColumnFilesCase):
     def test_a_start_maps_what_was_put_away(self) -> None:
         self.put_away()
         with (
-            patch("loyalbell.storage.snapshot_cache.load_snapshot") as loading,
+            patch("loyalbell.storage.snapshot.cache.load_snapshot") as loading,
             patch.object(column_files, "SMALL", 128),
         ):
             found = self.opened().snapshot()
@@ -126,7 +126,7 @@ class Believed(ColumnFilesCase):
         self.put_away()
         (first,) = self.folders()
         self.opened()
-        with patch("loyalbell.storage.snapshot_cache.BEHIND", 3):
+        with patch("loyalbell.storage.snapshot.cache.BEHIND", 3):
             for day in range(5):
                 self.add_order(self.people[0], day + 0.5)
             self.put_away()
@@ -142,7 +142,7 @@ class Believed(ColumnFilesCase):
         self.assertEqual(self.folders()[0].stat().st_mode & 0o777, 0o700)
 
     def test_a_small_book_has_none(self) -> None:
-        with patch("loyalbell.storage.snapshot_cache.WORTH_ROWS", 1_000):
+        with patch("loyalbell.storage.snapshot.cache.WORTH_ROWS", 1_000):
             self.application.snapshot()
             self.application.close()
         self.assertEqual((self.folders(), (self.folder / "columns.seal").exists()), ([], False))
@@ -158,7 +158,7 @@ class Believed(ColumnFilesCase):
         self.put_away()
         self.opened().close()
         self.assertTrue((self.folder / "columns.seal").exists())
-        with patch("loyalbell.storage.snapshot_cache.load_snapshot") as loading:
+        with patch("loyalbell.storage.snapshot.cache.load_snapshot") as loading:
             self.opened().snapshot()
         loading.assert_not_called()
 
@@ -312,7 +312,7 @@ class AnyChanges(ChangesCase):
     """Closed and opened again at any moment between any changes."""
 
     def setUp(self) -> None:
-        worth = patch("loyalbell.storage.snapshot_cache.WORTH_ROWS", 1)
+        worth = patch("loyalbell.storage.snapshot.cache.WORTH_ROWS", 1)
         worth.start()
         self.addCleanup(worth.stop)
         super().setUp()

@@ -4,7 +4,7 @@ from sqlalchemy import insert
 
 from loyalbell.storage.change_log import newest
 from loyalbell.storage.schema import OrderLine
-from loyalbell.storage.snapshot_loading import load_snapshot
+from loyalbell.storage.snapshot.loading import load_snapshot
 from tests.support import ApplicationCase
 
 

@@ -16,7 +16,7 @@ from loyalbell.storage.files.export_rows import HEADINGS, headings_of, rows_of
 from loyalbell.storage.files.import_outcome import guarded
 from loyalbell.storage.files.tables.icalendar_files import write_calendar
 from loyalbell.storage.files.tables.vcard_files import write_cards
-from loyalbell.storage.snapshot_loading import load_snapshot
+from loyalbell.storage.snapshot.loading import load_snapshot
 
 KINDS = tuple(HEADINGS)
 FORMATS = {"csv": KINDS, "xlsx": KINDS, "json": KINDS, "vcf": ("customers",), "ics": ("appointments",)}

@@ -29,7 +29,7 @@ from loyalbell.storage.schema import (
     Tag,
     YearlyDate,
 )
-from tests.storage.test_snapshot_follows import plain
+from tests.storage.snapshot.test_follows import plain
 from tests.support import NOW, ApplicationCase, FakeSender
 
 QUIET = ("change_log", "log_entry", "merge", "sqlite_sequence", "person_search")

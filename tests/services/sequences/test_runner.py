@@ -19,8 +19,8 @@ from loyalbell.storage import schema
 from loyalbell.storage.change_log import newest
 from loyalbell.storage.records.person_facts import PersonFacts
 from loyalbell.storage.schema import Delivery, Enrolment, HeldBatch, StaffNote
-from loyalbell.storage.snapshot_loading import load_snapshot
-from tests.storage.test_snapshot_follows import plain
+from loyalbell.storage.snapshot.loading import load_snapshot
+from tests.storage.snapshot.test_follows import plain
 from tests.support import ApplicationCase, FakeSender
 
 HOUR, DAY = timedelta(hours=1), timedelta(days=1)

@@ -11,7 +11,7 @@ from loyalbell.core.clock.yearly import FEBRUARY_28
 from loyalbell.core.history.columns import Rows
 from loyalbell.core.history.snapshot import HistorySnapshot, People
 from loyalbell.storage.schema import Setting, Shop
-from loyalbell.storage.snapshot_rows.deliveries import (
+from loyalbell.storage.snapshot.rows.deliveries import (
     codes,
     consents,
     deliveries,
@@ -19,7 +19,7 @@ from loyalbell.storage.snapshot_rows.deliveries import (
     enrolments,
     suppressions,
 )
-from loyalbell.storage.snapshot_rows.history import (
+from loyalbell.storage.snapshot.rows.history import (
     answers,
     appointments,
     events,
@@ -29,8 +29,8 @@ from loyalbell.storage.snapshot_rows.history import (
     statuses,
     walk_ins,
 )
-from loyalbell.storage.snapshot_rows.people import catalogue, field_values, people, tags, yearly_dates
-from loyalbell.storage.snapshot_rows.reading import Loading, Range
+from loyalbell.storage.snapshot.rows.people import catalogue, field_values, people, tags, yearly_dates
+from loyalbell.storage.snapshot.rows.reading import Loading, Range
 
 Load = Callable[[Loading, Range | None], Rows]
 HISTORY: dict[str, Load] = {

@@ -15,7 +15,7 @@ from loyalbell.core.history.snapshot import (
     Statuses,
     WalkIns,
 )
-from loyalbell.storage.snapshot_rows.reading import Loading, Range, code, day_of, where
+from loyalbell.storage.snapshot.rows.reading import Loading, Range, code, day_of, where
 
 
 def orders(loading: Loading, span: Range | None) -> Orders:

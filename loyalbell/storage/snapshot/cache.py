@@ -10,7 +10,7 @@ from loyalbell.core.history.columns import NEVER
 from loyalbell.core.history.snapshot import HistorySnapshot
 from loyalbell.storage import change_log, column_files
 from loyalbell.storage.database import Database, WithinTransaction
-from loyalbell.storage.snapshot_loading import follow, load_snapshot
+from loyalbell.storage.snapshot.loading import follow, load_snapshot
 
 log = structlog.get_logger()
 WORTH_ROWS = 100_000

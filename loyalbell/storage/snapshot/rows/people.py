@@ -11,7 +11,7 @@ from sqlalchemy.orm import Session as Reader
 from loyalbell.core.history.columns import NEVER
 from loyalbell.core.history.snapshot import PERSON_WORDS, Catalogue, FieldValues, People, Tags, YearlyDates
 from loyalbell.storage.schema import CustomField, Department, Item, Location, Tag
-from loyalbell.storage.snapshot_rows.reading import Loading, Range, day_of, where
+from loyalbell.storage.snapshot.rows.reading import Loading, Range, day_of, where
 
 
 def people(loading: Loading, span: Range | None) -> People:

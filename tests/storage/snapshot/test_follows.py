@@ -12,7 +12,7 @@ from loyalbell.core.history.columns import Rows
 from loyalbell.core.history.snapshot import HistorySnapshot
 from loyalbell.storage import change_log
 from loyalbell.storage.schema import Order, OrderLine, Person
-from loyalbell.storage.snapshot_loading import load_snapshot
+from loyalbell.storage.snapshot.loading import load_snapshot
 from tests.support import NOW, ApplicationCase
 
 ACTS = st.lists(

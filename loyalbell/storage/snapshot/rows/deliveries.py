@@ -13,7 +13,7 @@ from loyalbell.core.history.snapshot import (
     Suppressions,
 )
 from loyalbell.core.policy.delivery_state import PERHAPS_SENT
-from loyalbell.storage.snapshot_rows.reading import Loading, Range, code, where
+from loyalbell.storage.snapshot.rows.reading import Loading, Range, code, where
 
 LEFT = ", ".join(repr(str(state)) for state in PERHAPS_SENT)
 
