@@ -118,6 +118,8 @@ def _pages_beside(application: Application, client: TestClient) -> float:
 def _measured(folder: Path) -> list[Line]:
     size = f"{PEOPLE:,} customers"
     application = Application(folder / "demo")
+    application.beside = SecondProcess(application)
+    application.snapshot()
     found: list[Line] = []
     client = _signed_in(application)
     for path in PAGES:

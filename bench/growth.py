@@ -26,7 +26,9 @@ SIZES = (4_000, 40_000, 200_000, 500_000)
 OUT = Path(__file__).resolve().parents[1] / "docs/growth.svg"
 FASTER, REHEARSED_AT_MOST = 1.15, 50_000
 """A slope above which work grows faster than its data; the noise of one run lies below."""
-INK = "#2f7f75 #c9932f #7a4b94 #a33b2f #24665e #8a6d1d #4a5fa5 #5c5c5c #b0567c #1f2a2b".split()
+INK = (
+    "#2f7f75 #c9932f #7a4b94 #a33b2f #24665e #8a6d1d #4a5fa5 #5c5c5c #b0567c #1f2a2b #d98c5f #7d8f2f".split()
+)
 Times = dict[str, dict[int, float]]
 
 
@@ -82,8 +84,14 @@ def slope(by_size: dict[int, float]) -> float:
     return math.log(after / before) / math.log(large / small)
 
 
+def _tick(power: int) -> str:
+    """A power of ten of a second, in the unit in which it is said shortest."""
+    unit, scale = ("s", 0) if power >= 0 else ("ms", 3) if power >= -3 else ("µs", 6)
+    return f"{10 ** (power + scale):,} {unit}"
+
+
 def drawn(times: Times) -> str:
-    width, height, left, top = 860, 460, 70, 20
+    width, height, left, top = 960, 460, 80, 20
     inner, down = 470, height - 70
     sizes = sorted({size for one in times.values() for size in one})
     all_ = [seconds for one in times.values() for seconds in one.values()]
@@ -104,7 +112,7 @@ def drawn(times: Times) -> str:
         at = y(10.0**power)
         parts.append(
             f'<line x1="{left}" x2="{left + inner}" y1="{at:.1f}" y2="{at:.1f}" stroke="#e6dcc3"/>'
-            f'<text x="{left - 8}" y="{at + 4:.1f}" text-anchor="end">{say(10.0**power)}</text>'
+            f'<text x="{left - 8}" y="{at + 4:.1f}" text-anchor="end">{_tick(power)}</text>'
         )
     for size in sizes:
         parts.append(

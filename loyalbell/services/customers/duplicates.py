@@ -8,7 +8,7 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from loyalbell.core.history.duplicates import Pair, Record, pairs
-from loyalbell.services.application import Application
+from loyalbell.services.application import Application, Progress
 from loyalbell.services.customers.commands import LABELS, MARKS
 from loyalbell.storage import change_log
 from loyalbell.storage.person_merge import Steps, merge
@@ -25,7 +25,7 @@ class CannotMerge(Exception):
     """Why two records cannot be made one, or parted again, in words."""
 
 
-A_MOMENT = 1.0
+A_MOMENT = 0.7
 """Seconds that a page waits for the pairs of a changed book before it shows those of before."""
 
 
@@ -45,14 +45,22 @@ def candidates(application: Application, wait: bool | float = A_MOMENT) -> Candi
         version = change_log.newest(session)
         dismissed = set(session.execute(select(NotTheSame.low_id, NotTheSame.high_id)).all())
 
-    def look() -> list[Pair]:
-        with application.database.reading() as session:
-            return pairs(_records(session))
-
     nobody: list[Pair] = []
-    found = application.background.get("duplicates", version, look, nobody, most=2, wait=wait)
+    found = application.background.get(
+        "duplicates",
+        version,
+        lambda: application.work_out(_look, beforehand=wait is not True),
+        nobody,
+        most=2,
+        wait=wait,
+    )
     shown = _still_there(application) if found is None else found
     return Candidates([pair for pair in shown if (pair.low, pair.high) not in dismissed], found is not None)
+
+
+def _look(application: Application, progress: Progress) -> list[Pair]:
+    with application.database.reading() as session:
+        return pairs(_records(session))
 
 
 def _still_there(application: Application) -> list[Pair]:

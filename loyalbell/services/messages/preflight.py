@@ -119,7 +119,7 @@ def _unknown_codes(application: Application, session: Session, writing: c.EmailC
 
 LIBRARY = "findings of messages"
 CHANGES_NOTHING = ("signed in", "signed out", FAILED_ACT)
-A_MOMENT = 1.0
+A_MOMENT = 0.7
 
 
 @dataclass(frozen=True)

@@ -112,7 +112,7 @@ def missing_fields(
     if not asked:
         return {}, len(audience or ())
     found = (
-        missing_everywhere(application)
+        missing_everywhere(application, asked)
         if audience is None
         else missing(application, session, audience, asked)
     )
