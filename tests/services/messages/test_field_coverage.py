@@ -12,11 +12,13 @@ class FieldCoverage(ApplicationCase):
         for number in range(40):
             named = {"first_name": f"Ann{number}"} if number % 4 else {}
             placed = {"city": "Otterby"} if number % 2 else {}
-            self.add_person(f"p{number}@example.com", **named, **placed)
+            person = self.add_person(f"p{number}@example.com", **named, **placed)
+            if number % 8 == 0:
+                self.add_order(person, 9)
 
     def test_some_fields_are_as_among_all(self) -> None:
         every = missing_everywhere(self.application)
-        for asked in ("first_name", "city", "last_name", "last_item"):
+        for asked in ("first_name", "city", "last_name", "last_order_on", "last_item"):
             some = missing_everywhere(self.application, frozenset({asked}))
             self.assertEqual((some.of(asked), some.people), (every.of(asked), every.people), asked)
         self.assertEqual((every.of("first_name"), every.of("city"), every.of("last_name")), (10, 20, 40))
@@ -28,4 +30,5 @@ class FieldCoverage(ApplicationCase):
 
     def test_one_question_does_not_answer_another(self) -> None:
         self.assertEqual(missing_everywhere(self.application, frozenset({"city"})).of("city"), 20)
-        self.assertEqual(missing_everywhere(self.application, frozenset({"first_name"})).of("first_name"), 10)
+        ordered = missing_everywhere(self.application, frozenset({"last_order_on"}))
+        self.assertEqual(ordered.of("last_order_on"), 35)
