@@ -53,7 +53,8 @@ class Finding:
 class PreflightContext:
     """What a message leans on, beside its own words.
 
-    ``missing`` says for how many of the ``audience`` each field is not on file. ``offers`` are id to why
+    ``missing`` says for how many of the ``audience`` each field is not on file, reckoned from a part of it
+    where it ``is_estimate``. ``offers`` are id to why
     codes of it can no longer be given (empty where they can). ``pictures`` are id to its words for who cannot
     see it. ``openings`` are id to state. ``own_page`` says whether a path of our own pages exists.
     """
@@ -70,6 +71,7 @@ class PreflightContext:
     attached: int = 0
     missing: Mapping[str, int] = field(default_factory=dict)
     audience: int = 0
+    is_estimate: bool = False
     own_page: Callable[[str], bool] = lambda path: True
     public_url: str = ""
     marketing: bool = True
@@ -144,7 +146,8 @@ def _bare(name: str, context: PreflightContext) -> list[Finding]:
     lacking = context.missing.get(name)
     if lacking == 0:
         return []
-    who = f"{lacking:,} of {context.audience:,} have" if lacking else "Whoever has"
+    about = "About " if context.is_estimate else ""
+    who = f"{about}{lacking:,} of {context.audience:,} have" if lacking else "Whoever has"
     words = f"{who} no {label_of(name)} on file and will not get this. Give words to use instead."
     return [Finding("look at this", words)]
 

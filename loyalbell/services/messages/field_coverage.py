@@ -22,16 +22,27 @@ KEPT_SECONDS = 60
 
 @dataclass(frozen=True)
 class Missing:
-    """``missing`` by field.
+    """``missing`` by field, counted among ``looked_at`` of the ``people``, evenly taken.
 
-    What has no entry is missing for all ``people``. Of a large audience, by a part of it.
+    What has no entry is missing for all.
     """
 
     missing: dict[str, int]
     people: int
+    looked_at: int
+
+    @property
+    def is_estimate(self) -> bool:
+        return self.looked_at < self.people
 
     def of(self, name: str) -> int:
-        return self.missing.get(name, self.people)
+        """For how many of all it is missing; to two figures where only a part was looked at."""
+        if name not in self.missing:
+            return self.people
+        if not self.is_estimate:
+            return self.missing[name]
+        reckoned = round(self.missing[name] * self.people / self.looked_at)
+        return round(reckoned, 2 - len(str(reckoned)))
 
 
 def missing_everywhere(application: Application, asked: frozenset[str] | None = None) -> Missing:
@@ -77,5 +88,4 @@ def missing(
         for facts in field_facts(session, people, shop, now, asked).values():
             for name in facts:
                 known[name] = known.get(name, 0) + 1
-    scale = len(ids) / max(len(looked), 1)
-    return Missing({name: round((len(looked) - count) * scale) for name, count in known.items()}, len(ids))
+    return Missing({name: len(looked) - count for name, count in known.items()}, len(ids), len(looked))

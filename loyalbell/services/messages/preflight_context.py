@@ -45,7 +45,7 @@ def preflight_context(
     """``audience`` are ids of people; everyone on file where it is ``None``."""
     shop, links = session.get_one(Shop, 1), LinkSettings.load(session)
     given = {"shop_phone": links.phone, "booking_url": links.booking_url, "review_url": links.review_url}
-    lacks, people = missing_fields(application, session, writing, audience)
+    lacks, people, is_estimate = missing_fields(application, session, writing, audience)
     wanted = writing.attachments if isinstance(writing, c.EmailContent) else []
     attached = session.scalar(
         select(func.sum(func.length(AttachedFile.data))).where(AttachedFile.id.in_(wanted))
@@ -63,6 +63,7 @@ def preflight_context(
         attached=int(attached or 0),
         missing=lacks,
         audience=people,
+        is_estimate=is_estimate,
         own_page=lambda path: OWN_PAGES.match(path) is not None,
         public_url=shop.public_url,
         marketing=marketing,
@@ -106,17 +107,19 @@ def _offers(session: Session, shop: Shop, now: datetime) -> dict[int, str]:
 
 def missing_fields(
     application: Application, session: Session, writing: Writing, audience: Sequence[int] | None
-) -> tuple[dict[str, int], int]:
-    """For how many of the audience each field of the writing is not on file; and how many they are."""
+) -> tuple[dict[str, int], int, bool]:
+    """For how many of the audience each field of the writing is not on file; how many they are; and whether
+    it is reckoned from a part of them.
+    """
     asked = frozenset().union(*(fields_used(text) for _, text in c.texts_of(writing))) & COUNTED
     if not asked:
-        return {}, len(audience or ())
+        return {}, len(audience or ()), False
     found = (
         missing_everywhere(application, asked)
         if audience is None
         else missing(application, session, audience, asked)
     )
-    return {name: found.of(name) for name in asked}, found.people
+    return {name: found.of(name) for name in asked}, found.people, found.is_estimate
 
 
 def what_channels_lack(application: Application) -> dict[str, tuple[str, ...]]:

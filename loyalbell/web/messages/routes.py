@@ -169,8 +169,7 @@ def fields(context: RequestContext = SignedIn) -> Response:
             groups=groups,
             own=kit.own_fields,
             offers=offers,
-            missing=known.missing,
-            people=known.people,
+            known=known,
             plain_groups=(SHOP, LINKS),
         )
     )

@@ -208,6 +208,11 @@ class Preflight(unittest.TestCase):
         pale = LOOK.model_copy(update={"accent": "#ffee88"})
         for change, around, words in (
             ({"blocks": [Text(text="{{ last_name }}")]}, AROUND, "61 of 1,204 have no last name"),
+            (
+                {"blocks": [Text(text="{{ last_name }}")]},
+                replace(AROUND, is_estimate=True),
+                "About 61 of 1,204 have no last name",
+            ),
             ({"preview": ""}, AROUND, "no preview line"),
             ({"subject": "x" * 90}, AROUND, "about 90 characters"),
             ({"blocks": [Picture(picture=4)]}, AROUND, "no alt text"),

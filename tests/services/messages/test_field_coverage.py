@@ -2,7 +2,7 @@
 
 from unittest.mock import patch
 
-from loyalbell.services.messages.field_coverage import missing_everywhere
+from loyalbell.services.messages.field_coverage import Missing, missing_everywhere
 from tests.support import ApplicationCase
 
 
@@ -27,6 +27,15 @@ class FieldCoverage(ApplicationCase):
         with patch("loyalbell.services.messages.field_coverage.LOOKED_AT_OF_ALL", 10):
             found = missing_everywhere(self.application)
         self.assertEqual((found.of("first_name"), found.people), (40, 40))  # every fourth, all without
+        self.assertTrue(found.is_estimate)
+        self.assertFalse(missing_everywhere(self.application, frozenset({"city"})).is_estimate)
+
+    def test_what_is_reckoned_is_said_to_two_figures(self) -> None:
+        self.assertEqual(Missing({"city": 1_001}, 100_333, 3_000).of("city"), 33_000)
+        self.assertEqual(Missing({"city": 1}, 100_333, 3_000).of("city"), 33)
+        self.assertEqual(Missing({"city": 0}, 100_333, 3_000).of("city"), 0)
+        self.assertEqual(Missing({"city": 1_001}, 3_000, 3_000).of("city"), 1_001)
+        self.assertEqual(Missing({}, 100_333, 3_000).of("city"), 100_333)
 
     def test_one_question_does_not_answer_another(self) -> None:
         self.assertEqual(missing_everywhere(self.application, frozenset({"city"})).of("city"), 20)
