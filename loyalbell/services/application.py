@@ -98,6 +98,10 @@ class Application:
         """The folder of the snapshot as files, for another process to map; ``None`` where there is none."""
         return self._snapshots.files()
 
+    def remove_old_files(self) -> None:
+        """Takes away files of the snapshot that a kill has left; by the process that runs on the folder."""
+        self._snapshots.remove_old_files()
+
     def work_out(
         self,
         work: Callable[..., Found],

@@ -108,6 +108,7 @@ class Server:
         if self.mail_in:
             self.mail_in.start()
         self.heartbeat.start()
+        self.application.remove_old_files()
 
     def serve(self, when_begun: Callable[[], None] = lambda: None) -> None:
         """Serves pages until interrupted. Raises ``PortTaken`` and ``AlreadyTicking``."""

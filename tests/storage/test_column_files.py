@@ -285,6 +285,16 @@ class Erased(ColumnFilesCase):
         self.application.snapshot()
         self.assertEqual(self.folders(), [])
 
+    def test_erased_just_before_a_kill(self) -> None:
+        """What a kill leaves goes with the next start, and only what nobody may believe."""
+        self.put_away()
+        self.opened().remove_old_files()
+        self.assertEqual(len(self.folders()), 1)
+        erase(self.application, [self.zeb], "Ida")
+        self.application.database.engine.dispose()
+        self.opened().remove_old_files()
+        self.assertNowhere(NAME, SECRET, NOTE)
+
     def test_erased_from_the_shell(self) -> None:
         self.put_away()
         erase(self.opened(), [self.zeb], "Ida")

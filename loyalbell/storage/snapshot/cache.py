@@ -77,6 +77,13 @@ class SnapshotCache:
                     return None
             return self._files
 
+    def remove_old_files(self) -> None:
+        """Takes away all but those in use."""
+        with self._lock:
+            believed = self._database.columns
+            used = self._files or (believed.folder if believed is not None else None)
+            column_files.remove(self._database.data, but=used)
+
     def put_away(self) -> Path | None:
         """The files to be sealed as the book is closed. Where nothing was asked of the ledger, those that
         were there, if nothing has changed since; otherwise they are taken away.
