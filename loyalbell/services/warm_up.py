@@ -33,7 +33,7 @@ def _columns(application: Application, is_stopping: Callable[[], bool]) -> None:
 
 def _beside(application: Application, is_stopping: Callable[[], bool]) -> None:
     """Starts the process beside this one, where there is to be one."""
-    if not is_stopping() and application.column_files() is not None:
+    if not is_stopping():
         application.work_out(_be_ready)
 
 

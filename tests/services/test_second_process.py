@@ -52,9 +52,10 @@ class NeedsTwo(Exception):
 class SecondProcessCase(ApplicationCase):
     def setUp(self) -> None:
         super().setUp()
-        worth = patch("loyalbell.storage.snapshot.cache.WORTH_ROWS", 1)
-        worth.start()
-        self.addCleanup(worth.stop)
+        for which in ("storage.snapshot.cache", "services.second_process"):
+            worth = patch(f"loyalbell.{which}.WORTH_ROWS", 1)
+            worth.start()
+            self.addCleanup(worth.stop)
         self.people = [self.add_person(f"p{n}@example.com") for n in range(6)]
         for n, person in enumerate(self.people):
             for visit in range(n + 1):
@@ -128,8 +129,9 @@ class Here(SecondProcessCase):
     """When the other cannot do it, it is done in this process."""
 
     def test_a_small_book(self) -> None:
-        with patch("loyalbell.storage.snapshot.cache.WORTH_ROWS", 1_000_000):
-            self.assertEqual(self.where(), os.getpid())
+        for which in ("storage.snapshot.cache", "services.second_process"):
+            with patch(f"loyalbell.{which}.WORTH_ROWS", 1_000_000):
+                self.assertEqual(self.where(), os.getpid(), which)
 
     def test_while_the_other_is_busy(self) -> None:
         """What is worked out beforehand is in nobody's way; given up, it answers the next question."""
