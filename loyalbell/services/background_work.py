@@ -28,6 +28,10 @@ MOST_ASKERS = 50
 """Of so many the newest questions are kept: whoever closed the page never comes for the answer."""
 
 
+class Superseded(Exception):
+    """Something newer is asked for, or the program ends: nobody waits for this any more."""
+
+
 class ResultCache:
     """Results by topic and key.
 
@@ -175,6 +179,8 @@ class Jobs:
 
         try:
             work(report)
+        except Superseded:
+            pass
         except Exception as problem:
             log.exception("a job failed", job=key)
             self.problems.append(Problem(key, f"{type(problem).__name__}: {problem}"))
@@ -228,6 +234,10 @@ class BackgroundResults:
     ) -> None:
         try:
             result = work()
+        except Superseded:
+            with self._turn:
+                self._working.pop((topic, key), None)
+            return
         except Exception as problem:
             log.exception("something could not be worked out in the background", topic=topic)
             self.problems.append(Problem(topic, f"{type(problem).__name__}: {problem}"))
@@ -238,10 +248,6 @@ class BackgroundResults:
             while len(found) > most:
                 found.popitem(last=False)
             self._working.pop((topic, key), None)
-
-
-class Superseded(Exception):
-    """Something newer is asked for, so that nobody waits for this any more."""
 
 
 class LatestRequest(Generic[Found]):

@@ -17,11 +17,13 @@ from loyalbell.services import background_work
 from loyalbell.services.background_work import (
     MOST_ASKERS,
     BackgroundResults,
+    Jobs,
     LatestRequest,
     ResultCache,
     Superseded,
 )
 from loyalbell.services.give_way import MAY_BE_OLD
+from tests.support import wait_for
 
 
 class LatestTest(unittest.TestCase):
@@ -86,6 +88,19 @@ class LatestTest(unittest.TestCase):
 
 
 class BackgroundResultsTest(unittest.TestCase):
+    def test_what_is_given_up_is_no_problem_and_no_answer(self) -> None:
+        """As the program ends, or where something newer is asked for."""
+
+        def give_up(*_: object) -> list[int]:
+            raise Superseded
+
+        background, jobs = BackgroundResults(), Jobs()
+        self.assertIsNone(background.get("topic", 1, give_up, [], wait=True))
+        self.assertEqual(background.get("topic", 1, lambda: [7], [], wait=True), [7])
+        jobs.start("job", give_up)
+        wait_for(lambda: jobs.find("job").done)
+        self.assertEqual([*background.problems, *jobs.problems], [])
+
     def test_it_keeps_the_newest_and_says_otherwise_where_something_goes_wrong(self) -> None:
         background, works = BackgroundResults(), list[str]()
 
