@@ -95,8 +95,8 @@ class BackgroundResultsTest(unittest.TestCase):
             raise Superseded
 
         background, jobs = BackgroundResults(), Jobs()
-        self.assertIsNone(background.get("topic", 1, give_up, [], wait=True))
-        self.assertEqual(background.get("topic", 1, lambda: [7], [], wait=True), [7])
+        self.assertIsNone(background.get("topic", 1, give_up, [], most=2, wait=True))
+        self.assertEqual(background.get("topic", 1, lambda: [7], [], most=2, wait=True), [7])
         jobs.start("job", give_up)
         wait_for(lambda: jobs.find("job").done)
         self.assertEqual([*background.problems, *jobs.problems], [])
