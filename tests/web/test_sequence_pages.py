@@ -344,8 +344,8 @@ class SequencePages(SequencePagesCase):
             once = re.search(r'name="once"\s+value="([0-9a-f]{16})"', page.text)
             assert once is not None
             said = [self.post(address, once=once[1], **form).text for _ in range(2)]
-            self.assertNotIn("added before", said[0])
-            self.assertIn("added before", said[1])
+            self.assertNotIn("already added", said[0])
+            self.assertIn("already added", said[1])
         with self.application.database.reading() as session:
             came = select(Enrolment.person_id).where(Enrolment.sequence_id == made)
             self.assertEqual(sorted(session.scalars(came)), [1, 2, 3, 4])

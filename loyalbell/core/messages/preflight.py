@@ -273,7 +273,7 @@ def _block(block: object, at: int, context: PreflightContext) -> list[Finding]:
         if not block.alt.strip() and not context.pictures[block.picture].strip():
             return [Finding("look at this", "A picture has no alt text.", at)]
     if isinstance(block, c.Items) and block.list == "field" and block.field not in context.own_fields:
-        return [Finding("must fix", "The items are to come from a field of theirs; choose which.", at)]
+        return [Finding("must fix", "The items come from a field of the customer: choose which one.", at)]
     if isinstance(block, c.Saved) and block.saved not in context.saved:
         return [Finding("must fix", "A kept block is not chosen yet, or has been deleted.", at)]
     if isinstance(block, c.OwnHtml):

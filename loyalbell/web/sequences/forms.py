@@ -270,7 +270,7 @@ def _whole(form: FormData, name: str, usual: int) -> int:
     return number
 
 
-ADDED_BEFORE = "They were added before, by this very page. Open it anew to add them once more."
+ADDED_BEFORE = "These people were already added. Open the page again to add them a second time."
 
 
 def key_of_page(form: FormData) -> str:
