@@ -3,6 +3,7 @@ leave.
 """
 
 from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 
 import numpy as np
@@ -26,29 +27,51 @@ from loyalbell.storage.schema import Delivery, DeliveryEvent, Message, MessageVe
 REMEMBERED = timedelta(days=REMEMBERED_DAYS)
 
 
+@dataclass
+class DayCounts:
+    """By sequence how many messages it has sent this day, and (what is normal, the most): counted once a
+    tick and carried on from batch to batch.
+    """
+
+    sent: dict[int, int] = field(default_factory=dict)
+    most: dict[int, tuple[float, int]] = field(default_factory=dict)
+
+    def copy(self) -> "DayCounts":
+        return DayCounts(dict(self.sent), dict(self.most))
+
+    def keep(self, other: "DayCounts") -> None:
+        self.sent, self.most = other.sent, other.most
+
+
 class VolumeGate:
     """Counts what each sequence has sent today, and says into which batch what is too much goes."""
 
     def __init__(
-        self, session: Session, known: SequenceHistory, now: datetime, shop: Shop, too_many: set[int]
+        self,
+        session: Session,
+        known: SequenceHistory,
+        now: datetime,
+        shop: Shop,
+        too_many: set[int],
+        counts: DayCounts,
     ) -> None:
         self.session, self.now, self.zone, self.too_many = session, now, shop.zone, too_many
         self.people, self.guard = len(known.ids), volume_guard_of(CareSettings.load(session))
-        self.counts: dict[int, int] = {}
-        self.most: dict[int, tuple[float, int]] = {}
+        self.counts = counts
         self.batches: dict[int, int | None] = {}
 
     def held(self, sequence_id: int) -> int | None:
-        if sequence_id not in self.counts:
+        sent = self.counts.sent
+        if sequence_id not in sent:
             sequence = self.session.get_one(schema.Sequence, sequence_id)
             normal = volume_guard.normal_of(
                 self.session, sequence, self.now, self.guard, self.people, self.zone
             )
-            self.most[sequence_id] = (normal, self.guard.most(normal))
-            self.counts[sequence_id] = volume_guard.sent_today(self.session, sequence_id, self.now, self.zone)
-        self.counts[sequence_id] += 1
-        normal, most = self.most[sequence_id]
-        if self.counts[sequence_id] <= most and sequence_id not in self.too_many:
+            self.counts.most[sequence_id] = (normal, self.guard.most(normal))
+            sent[sequence_id] = volume_guard.sent_today(self.session, sequence_id, self.now, self.zone)
+        sent[sequence_id] += 1
+        normal, most = self.counts.most[sequence_id]
+        if sent[sequence_id] <= most and sequence_id not in self.too_many:
             return None
         if sequence_id not in self.batches:
             sequence = self.session.get_one(schema.Sequence, sequence_id)

@@ -19,9 +19,9 @@ from loyalbell.services.application import Application
 from loyalbell.services.imports.under_way import is_under_way
 from loyalbell.services.sequences import volume_guard
 from loyalbell.services.sequences.actions import ActionWriter
-from loyalbell.services.sequences.engine_batch import Batch, VolumeGate, numbers_of
+from loyalbell.services.sequences.engine_batch import Batch, DayCounts, VolumeGate, numbers_of
 from loyalbell.services.sequences.enrolment import crossings, enrol
-from loyalbell.services.sequences.places import COLUMNS, place_of, seconds, write
+from loyalbell.services.sequences.places import COLUMNS, Place, place_of, seconds, write
 from loyalbell.services.sequences.set_aside import SequenceBroken, of_sequence, set_aside
 from loyalbell.services.sequences.shop_policy import around_of, live_plans, send_policy_of, volume_guard_of
 from loyalbell.services.sequences.waiting_places import any_may_go_on, let_go_on
@@ -70,17 +70,21 @@ class SequenceRunner:
             except SequenceBroken as broken:
                 if not set_aside(self.application, broken):
                     raise
-        moved = 0
+        moved, counts = 0, DayCounts()
         with without_collecting():
-            while count := self._batch_or_set_aside(known, now, held):
-                moved += count
+            while due := _all_due(self.application, now):
+                for start in range(0, len(due), BATCH):
+                    batch = due[start : start + BATCH]
+                    moved += self._batch_or_set_aside(known, now, held, batch, counts)
         return moved
 
-    def _batch_or_set_aside(self, known: SequenceHistory, now: datetime, held: set[int]) -> int:
+    def _batch_or_set_aside(
+        self, known: SequenceHistory, now: datetime, held: set[int], due: list[int], counts: DayCounts
+    ) -> int:
         """A batch; where one sequence breaks it, that one is set aside and the batch tried again."""
         while True:
             try:
-                return self._batch(known, now, held)
+                return self._batch(known, now, held, due, counts)
             except SequenceBroken as broken:
                 if not set_aside(self.application, broken):
                     raise
@@ -260,22 +264,18 @@ class SequenceRunner:
             sends += sum(act.kind == "send" for act in batch.step(place)[1])
         return sends
 
-    def _batch(self, known: SequenceHistory, now: datetime, too_many: set[int]) -> int:
+    def _batch(
+        self, known: SequenceHistory, now: datetime, too_many: set[int], due: list[int], counts: DayCounts
+    ) -> int:
+        """Moves on whoever of the enrolments ``due`` is so still. Their number."""
         with self.application.database.transaction() as session:
             shop = session.get_one(Shop, 1)
-            query = (
-                select(*COLUMNS)
-                .join(schema.Sequence, schema.Sequence.id == Enrolment.sequence_id)
-                .where(*_due(session, now))
-                .order_by(Enrolment.due_at, schema.Sequence.rank, Enrolment.id)
-                .limit(BATCH)
-            )
-            places = [place_of(row) for row in session.execute(query)]
+            places = _places_of(session, due, now)
             if not places:
                 return 0
             batch = Batch(self._tree, session, known, now, places)
             doing = ActionWriter(session, shop, known, now)
-            gate = VolumeGate(session, known, now, shop, too_many)
+            gate = VolumeGate(session, known, now, shop, too_many, counts.copy())
             for number, place in enumerate(places):
                 if number % GIVES_WAY_AFTER == 0:
                     self.application.pages.give_way()
@@ -289,7 +289,8 @@ class SequenceRunner:
                             batch.note_sent(place, act.step, act.at)
             doing.write()
             write(session, places, now)
-            return len(places)
+        counts.keep(gate.counts)  # only once the batch is in the book
+        return len(places)
 
 
 def skip_due(
@@ -334,6 +335,27 @@ def _due(session: Session, now: datetime) -> tuple[ColumnElement[bool], ...]:
         department = schema.Sequence.department_id
         rings = rings.where(or_(department.is_(None), department.not_in(care.silent_departments)))
     return (Enrolment.state == UNDER_WAY, Enrolment.due_at <= now, Enrolment.sequence_id.in_(rings))
+
+
+def _all_due(application: Application, now: datetime) -> list[int]:
+    """The enrolments that are due, in the order in which they are moved on; asked once, since to sort them
+    anew for each batch would cost the square of their number.
+    """
+    with application.database.reading() as session:
+        query = (
+            select(Enrolment.id)
+            .join(schema.Sequence, schema.Sequence.id == Enrolment.sequence_id)
+            .where(*_due(session, now))
+            .order_by(Enrolment.due_at, schema.Sequence.rank, Enrolment.id)
+        )
+        return list(session.scalars(query))
+
+
+def _places_of(session: Session, due: list[int], now: datetime) -> list[Place]:
+    """The places of those enrolments that are due still, in the order given."""
+    query = select(*COLUMNS).where(Enrolment.id.in_(due), *_due(session, now))
+    places = {row[0]: row for row in session.execute(query)}
+    return [place_of(places[enrolment]) for enrolment in due if enrolment in places]
 
 
 def _any_due(application: Application, now: datetime) -> bool:
