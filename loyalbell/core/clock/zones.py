@@ -11,7 +11,8 @@ from zoneinfo import ZoneInfo
 from loyalbell.core.clock.local_time import at_local
 
 DAY = 86_400
-_QUARTER = 900
+QUARTER = 900
+"""Seconds: zones change their clocks at whole quarters of an hour."""
 _EPOCH = date(1970, 1, 1)
 
 
@@ -41,10 +42,10 @@ class Zone:
 
     def offset(self, instant: int) -> int:
         """Seconds that local time is ahead of UTC."""
-        quarter = instant // _QUARTER
+        quarter = instant // QUARTER
         found = self._offsets.get(quarter)
         if found is None:
-            away = datetime.fromtimestamp(quarter * _QUARTER, UTC).astimezone(self._zone).utcoffset()
+            away = datetime.fromtimestamp(quarter * QUARTER, UTC).astimezone(self._zone).utcoffset()
             found = self._offsets[quarter] = int((away or timedelta()).total_seconds())
         return found
 

@@ -3,10 +3,15 @@
 Pure: the live engine and the rehearsal call the same function. Instants are whole seconds since 1970.
 """
 
-from loyalbell.core.sequences.plan import Plan
+from collections.abc import Callable
+
+from loyalbell.core.sequences.event_filter import EventFilter
+from loyalbell.core.sequences.plan import Plan, WaitStep
 from loyalbell.core.sequences.plan_tree import Tree
 from loyalbell.core.sequences.steps import TYPES
 from loyalbell.core.sequences.walk import FINISHED, LEFT, ON_ITS_WAY, UNDER_WAY, Act, Facts, Position, Walk
+
+First = Callable[[EventFilter, int, int], int | None]
 
 
 def step(
@@ -19,7 +24,7 @@ def step(
     """
     if position.state != UNDER_WAY or position.awaits == ON_ITS_WAY or position.due > now:
         return position, []
-    why = _stopped(tree.plan, position, facts, now, asked)
+    why = stopped(tree.plan, position.entered, facts, now, asked)
     if why is not None:
         return Position(*position[:7], LEFT, why), []
     walk = Walk(tree, facts, now, *position)
@@ -32,16 +37,35 @@ def step(
     return walk.position(), walk.acts
 
 
-def _stopped(plan: Plan, position: Position, facts: Facts, now: int, asked: bool) -> str | None:
-    """Rules are asked even so: they may see the message that has just left."""
+def stopped(plan: Plan, entered: int, facts: Facts, now: int, asked: bool) -> str | None:
+    """What ends the sequence for somebody who came in at ``entered``, if anything does.
+
+    Where it has been ``asked`` what customers do, rules are asked even so: they may see the message that has
+    just left.
+    """
     if not asked:
         if not facts.present():
             return "closed"
         for what in plan.exit_events:
-            if facts.first(what, position.entered, now) is not None:
+            if facts.happened(what, entered, now):
                 return f"stop: {what.what}"
-    if plan.exit_condition is not None and facts.meets(plan.exit_condition, position.entered):
+    if plan.exit_condition is not None and facts.meets(plan.exit_condition, entered):
         return "stop rule"
-    if plan.keep_to_it and plan.only is not None and not facts.meets(plan.only, position.entered):
+    if plan.keep_to_it and plan.only is not None and not facts.meets(plan.only, entered):
         return "no longer meant"
     return None
+
+
+def woken(tree: Tree, position: Position, first: First, after: int, by: int) -> Position:
+    """A position that waits for something, woken at the instant at which that happened after ``after``, by
+    ``by``.
+
+    ``first`` says when something first happened between two instants.
+    """
+    node = tree.nodes.get(position.step or "")
+    waits = node.step if node is not None else None
+    if isinstance(waits, WaitStep) and waits.kind == "until event" and position.settled:
+        event_rows = first(waits.event_filter, after, min(by, position.due))
+        if event_rows is not None:
+            return position._replace(due=event_rows)
+    return position

@@ -13,6 +13,7 @@ from loyalbell.core.clock.zones import DAY, Zone, zone_of
 from loyalbell.core.history.columns import NEVER, Mask, Rows
 from loyalbell.core.history.person_slice import PersonSlices
 from loyalbell.core.history.snapshot import CONSENT_STATES, HistorySnapshot
+from loyalbell.core.policy.assignment import arm_of, held_back
 from loyalbell.core.policy.holdout import Holdout
 from loyalbell.core.policy.send_policy import FrequencyCap, SendFacts, first_refusal
 from loyalbell.core.segments.evaluation import evaluate
@@ -293,6 +294,9 @@ class PersonFacts:
             return at if drawn is None else drawn if at is None else min(at, drawn)
         return at
 
+    def happened(self, what: EventFilter, after: int, by: int) -> bool:
+        return self.first(what, after, by) is not None
+
     def meets(self, rule: Rule, entered: int) -> bool:
         return self.known.meets(rule, self.person, self.now, entered, self.imagined)
 
@@ -322,6 +326,12 @@ class PersonFacts:
 
     def sent_times(self) -> Sequence[int]:
         return self._sent(self.person)
+
+    def held_back(self, percent: int) -> bool:
+        return held_back(self.key, self.person_id, percent)
+
+    def arm(self, step: str, shares: Sequence[int]) -> int:
+        return arm_of(self.key, self.person_id, step, shares)
 
     def did(self, step: str, did: str) -> bool:
         return self._did(self.person, step, did)

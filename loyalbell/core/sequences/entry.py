@@ -4,7 +4,6 @@ from collections.abc import Sequence
 from typing import Literal
 
 from loyalbell.core.clock.zones import DAY
-from loyalbell.core.policy.assignment import held_back
 from loyalbell.core.sequences.plan import Plan
 from loyalbell.core.sequences.plan_tree import Tree
 from loyalbell.core.sequences.triggers import TriggerHit
@@ -34,8 +33,17 @@ def entry_refusal(plan: Plan, hit: TriggerHit, before: Sequence[int], facts: Fac
     return None
 
 
-def first_position(tree: Tree, hit: TriggerHit, key: str, person_id: int) -> Position:
+def come_in(tree: Tree, hit: TriggerHit, before: list[int], facts: Facts) -> Out | Position:
+    """Why somebody who crosses does not come in, or where they stand then; noted in ``before``."""
+    why = entry_refusal(tree.plan, hit, before, facts)
+    if why is not None:
+        return why
+    before.append(hit.at)
+    return first_position(tree, hit, facts)
+
+
+def first_position(tree: Tree, hit: TriggerHit, facts: Facts) -> Position:
     """Where somebody stands who has just come in; in the held-back group they are done at once."""
-    if held_back(key, person_id, tree.plan.held_back):
+    if facts.held_back(tree.plan.held_back):
         return Position(hit.at, hit.at, None, hit.anchor, state=HELD_BACK)
     return Position(hit.at, hit.at, tree.first, hit.anchor)

@@ -252,8 +252,10 @@ class ByPerson:
         order = np.lexsort((rows.at, rows.person))
         bounds = np.searchsorted(rows.person[order], np.arange(people + 1))
         self._bounds: list[int] = bounds.tolist()
-        self._at: list[int] = rows.at[order].tolist()
-        self._until: list[int] = rows.until[order].tolist()
+        self._ats, self._untils, self._keys = rows.at[order], rows.until[order], np.zeros(0, dtype=np.int64)
+        self._persons = rows.person[order]
+        self._at: list[int] = self._ats.tolist()
+        self._until: list[int] = self._untils.tolist()
 
     def first(self, person: int, after: int, by: int) -> int | None:
         """When it first happened with ``after < at <= by`` and still stood at ``by``.
@@ -270,3 +272,17 @@ class ByPerson:
             if self._until[row] > by:
                 return at[row]
         return None
+
+    def happened(self, person: Ints, after: Ints, by: Ints) -> Mask:
+        """For many people whether ``first`` finds anything, each between instants of their own."""
+        if not len(self._keys):
+            self._keys = by_person_and_time(self._persons, self._ats)
+        row = np.searchsorted(self._keys, by_person_and_time(person, after), side="right")
+        end = np.searchsorted(self._keys, by_person_and_time(person, by), side="right")
+        found = np.zeros(len(person), dtype=np.bool_)
+        asked = np.flatnonzero(row < end)
+        while len(asked):  # beyond the first row only where that one had become void
+            found[asked] = self._untils[row[asked]] > by[asked]
+            row[asked] += 1
+            asked = asked[~found[asked] & (row[asked] < end[asked])]
+        return found

@@ -9,11 +9,11 @@ from contextlib import contextmanager
 from dataclasses import dataclass, field
 from heapq import heappop, heappush, heapreplace
 
-from loyalbell.core.sequences.engine import step
+from loyalbell.core.sequences.engine import step, woken
 from loyalbell.core.sequences.engine_facts import PersonFacts, SequenceHistory
-from loyalbell.core.sequences.entry import HELD_BACK, entry_refusal, first_position
-from loyalbell.core.sequences.plan import EventFilter, OnSegment, WaitStep
-from loyalbell.core.sequences.plan_tree import Tree
+from loyalbell.core.sequences.entry import HELD_BACK, come_in
+from loyalbell.core.sequences.happenings import SENT_BY_OTHERS, Event, Happenings
+from loyalbell.core.sequences.plan import OnSegment
 from loyalbell.core.sequences.rehearsal import (
     CameIn,
     Line,
@@ -25,16 +25,14 @@ from loyalbell.core.sequences.rehearsal import (
     StayedOut,
 )
 from loyalbell.core.sequences.simulated_history import SimulatedEnrolment, SimulatedHistory, SimulatedMessage
+from loyalbell.core.sequences.together.rounds import Rounds
+from loyalbell.core.sequences.together.suits import suits
 from loyalbell.core.sequences.triggers import TriggerContext, TriggerHit, is_daily, telling_hits
 from loyalbell.core.sequences.walk import ON_ITS_WAY, UNDER_WAY, Act, Position, past_message
 
 NOTHING_AROUND = TriggerContext()
-SENT_BY_OTHERS = -1
 TOLD_EVERY = 500
-First = Callable[[EventFilter, int, int], int | None]
-Event = tuple[int, int, TriggerHit]
-"""(instant, number of the play, who crossed its line), or a message that really went, for ``SENT_BY_OTHERS``.
-"""
+FEW_PEOPLE = 50
 
 
 @dataclass(slots=True)
@@ -156,14 +154,12 @@ class _Stage:
         play, person, found = self.plays[number], hit.person, self.found
         before = self.turn.came[number]
         about = self.about.turn(play.key, person, hit.at)
-        why = entry_refusal(play.tree.plan, hit, before, about)
-        if why is not None:
-            if self._tells(number, why):
-                found.stayed_out.append(StayedOut(hit.at, number, person, why))
+        position = come_in(play.tree, hit, before, about)
+        if isinstance(position, str):
+            if self._tells(number, position):
+                found.stayed_out.append(StayedOut(hit.at, number, person, position))
             return
-        before.append(hit.at)
         self.turn.told |= {(number, "came in before"), (number, "came in lately")}
-        position = first_position(play.tree, hit, play.key, about.person_id)
         self._note(hit.at, number, "came in", "", position.state)
         if position.state != UNDER_WAY:
             found.stayed_out.append(StayedOut(hit.at, number, person, position.state))
@@ -248,30 +244,50 @@ def rehearse(
     already: Sequence[tuple[int, int]] = (),
     watched: int = 0,
     progress: Callable[[float], None] = lambda share: None,
+    few: int = FEW_PEOPLE,
 ) -> Rehearsal:
     """Plays the sequences side by side with ``start < at <= end``.
 
     ``already`` are (instant, person) of marketing messages that really went, which count towards the limits.
     ``rates`` are shares by (channel, what) with which messages are opened, clicked and answered. The first
-    ``watched`` people who come into the first sequence get a diary. Raises ``RuleProblem`` where a rule leans
-    on what is not there.
+    ``watched`` people who come into the first sequence get a diary. Up to ``few`` people are played one after
+    the other, more at once where their sequences suit. Raises ``RuleProblem`` where a rule leans on what is
+    not there.
     """
     found = Rehearsal(start, end)
-    events = _events(plays, known, start, end, around, already)
-    standing = _standing(plays)
-    people = sorted(events.keys() | standing.keys())
+    happenings, standing = _happenings(plays, known, start, end, around, already), _standing(plays)
+    people = sorted({*happenings.people(), *standing})
+    alone = _alone(plays, known, happenings, standing) if len(people) > few else people
+    apart = set(alone)
+    at_once = [person for person in people if person not in apart]
+    share = len(at_once) / max(1, len(people))
     stage = _Stage(plays, known, rates or {}, found)
     with without_collecting():
-        for number, person in enumerate(people):
-            stage.play(person, events.get(person, ()), standing.get(person, ()))
+        if at_once:
+            rounds = Rounds(plays, known, rates or {}, found, at_once, happenings, standing)
+            rounds.play(lambda part: progress(share * part))
+        for number, person in enumerate(alone):
+            stage.play(person, happenings.of(person), standing.get(person, ()))
             if number % TOLD_EVERY == 0:
-                progress(number / len(people))
+                progress(share + number / len(people))
         found.in_order()
         again = _Stage(plays, known, rates or {}, Rehearsal(start, end), noting=True)
         for person in _watched(found, watched):
-            again.play(person, events.get(person, ()), standing.get(person, ()))
+            again.play(person, happenings.of(person), standing.get(person, ()))
     found.diaries = again.found.diaries
     return found
+
+
+def _alone(
+    plays: Sequence[RehearsalScene],
+    known: SequenceHistory,
+    happenings: Happenings,
+    standing: Mapping[int, Sequence[tuple[int, Position]]],
+) -> list[int]:
+    """The people of whom something is of a sequence that cannot be played for everybody at once."""
+    numbers = [number for number, play in enumerate(plays) if not suits(play.tree.plan, known)]
+    stand = {person for person, rows in standing.items() if any(number in numbers for number, _ in rows)}
+    return sorted({*happenings.people_of(numbers), *stand})
 
 
 def _watched(found: Rehearsal, most: int) -> list[int]:
@@ -281,29 +297,21 @@ def _watched(found: Rehearsal, most: int) -> list[int]:
     return list(dict.fromkeys(person for _, person in came))[:most]
 
 
-def _events(
+def _happenings(
     plays: Sequence[RehearsalScene],
     known: SequenceHistory,
     start: int,
     end: int,
     around: TriggerContext,
     already: Sequence[tuple[int, int]],
-) -> dict[int, list[Event]]:
-    """What happens to each person, in order of time."""
-    found: dict[int, list[Event]] = {}
-    for at, person in already:
-        if at <= end:
-            found.setdefault(person, []).append((at, SENT_BY_OTHERS, TriggerHit(at, person, "", at)))
-    for number, play in enumerate(plays):
-        cross = play.crossed
-        if cross is None:
-            cross = telling_hits(play.tree.plan, known.snapshot, start, end, around)
-        for one in (*play.backlog, *cross):
-            if one.at <= end:
-                found.setdefault(one.person, []).append((one.at, number, one))
-    for mine in found.values():
-        mine.sort()
-    return found
+) -> Happenings:
+    crossed = []
+    for play in plays:
+        hits = play.crossed
+        if hits is None:
+            hits = telling_hits(play.tree.plan, known.snapshot, start, end, around)
+        crossed.append(sorted((*play.backlog, *hits)) if play.backlog else hits)
+    return Happenings(crossed, already, len(known.ids), end)
 
 
 def _standing(plays: Sequence[RehearsalScene]) -> dict[int, list[tuple[int, Position]]]:
@@ -326,18 +334,3 @@ def without_collecting() -> Iterator[None]:
     finally:
         if was:
             gc.enable()
-
-
-def woken(tree: Tree, position: Position, first: First, after: int, by: int) -> Position:
-    """A position that waits for something, woken at the instant at which that happened after ``after``, by
-    ``by``.
-
-    ``first`` says when something first happened between two instants.
-    """
-    node = tree.nodes.get(position.step or "")
-    waits = node.step if node is not None else None
-    if isinstance(waits, WaitStep) and waits.kind == "until event" and position.settled:
-        event_rows = first(waits.event_filter, after, min(by, position.due))
-        if event_rows is not None:
-            return position._replace(due=event_rows)
-    return position

@@ -62,10 +62,12 @@ class Act(NamedTuple):
 
 
 class Facts(Protocol):
-    """What is known about the person at ``now``; nothing of it looks past that instant."""
+    """What is known about the person at ``now``; nothing of it looks past that instant.
 
-    key: str
-    person_id: int
+    Whatever a step must know of somebody is asked here, since people of whom the answers are the same are
+    moved on together (``together``).
+    """
+
     zone: Zone
     quiet: QuietHours
     limits: Sequence[FrequencyCap]
@@ -78,7 +80,19 @@ class Facts(Protocol):
         """When it first happened with ``after < at <= by`` and still stands; ``None`` where it did not."""
         ...
 
+    def happened(self, what: EventFilter, after: int, by: int) -> bool:
+        """Whether ``first`` finds anything."""
+        ...
+
     def meets(self, rule: Rule, entered: int) -> bool: ...
+
+    def held_back(self, percent: int) -> bool:
+        """Whether they are of the share that gets nothing, for comparison."""
+        ...
+
+    def arm(self, step: str, shares: Sequence[int]) -> int:
+        """The arm drawn for them at a step, by the ``shares`` of 100."""
+        ...
 
     def marketing(self, message: int) -> bool: ...
 

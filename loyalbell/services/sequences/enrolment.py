@@ -109,7 +109,7 @@ def _row(
     about.turn(sequence.key, one.person, one.at)
     person = about.person_id
     why = entry_refusal(tree.plan, one, before[person], about)
-    position = first_position(tree, one, sequence.key, person)
+    position = first_position(tree, one, about)
     if why is None:
         before[person].append(one.at)
     went = KEPT_OUT if why else position.state

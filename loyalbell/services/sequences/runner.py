@@ -9,10 +9,11 @@ from sqlalchemy import ColumnElement, func, or_, select, update
 from sqlalchemy.orm import Session
 
 from loyalbell.core.history.snapshot import HistorySnapshot
+from loyalbell.core.sequences.engine import woken
 from loyalbell.core.sequences.engine_facts import PersonFacts, SequenceHistory
 from loyalbell.core.sequences.plan import WaitStep, every_step, read_plan
 from loyalbell.core.sequences.plan_tree import Tree, tree_of
-from loyalbell.core.sequences.simulator import without_collecting, woken
+from loyalbell.core.sequences.simulator import without_collecting
 from loyalbell.core.sequences.triggers import TriggerContext
 from loyalbell.core.sequences.walk import UNDER_WAY
 from loyalbell.services.application import Application

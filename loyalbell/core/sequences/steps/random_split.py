@@ -4,7 +4,6 @@ from typing import TYPE_CHECKING, Annotated, Literal, Self
 
 from pydantic import Field, model_validator
 
-from loyalbell.core.policy.assignment import arm_of
 from loyalbell.core.sequences.plan_part import PlanPart, StepBase
 from loyalbell.core.sequences.steps.base import Findings, StepType, Surroundings
 from loyalbell.core.sequences.walk import Walk, take
@@ -49,7 +48,7 @@ def _check(step: RandomSplitStep, tree: "Tree", around: Surroundings) -> Finding
 def _run(walk: Walk, node: "Node") -> None:
     assert isinstance(node.step, RandomSplitStep)
     shares = [arm.share for arm in node.step.arms]
-    take(walk, node, arm_of(walk.facts.key, walk.facts.person_id, node.step.id, shares))
+    take(walk, node, walk.facts.arm(node.step.id, shares))
 
 
 STEP = StepType(

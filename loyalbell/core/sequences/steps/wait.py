@@ -3,11 +3,12 @@
 from datetime import date
 from typing import TYPE_CHECKING, Annotated, Literal
 
+import numpy as np
 from pydantic import Field
 
-from loyalbell.core.clock.durations import Span, after
+from loyalbell.core.clock.durations import Ints, ManyAfter, Span, after
 from loyalbell.core.clock.send_windows import NO_QUIET, ClockTime, SendWindow, Weekdays, opens, seconds_of
-from loyalbell.core.clock.zones import DAY, Zone, day_number
+from loyalbell.core.clock.zones import DAY, QUARTER, Zone, day_number
 from loyalbell.core.sequences.event_filter import EventFilter
 from loyalbell.core.sequences.plan_part import StepBase
 from loyalbell.core.sequences.starts import OnDate, OnEvent
@@ -113,6 +114,22 @@ def wait_until(wait: WaitStep, arrived: int, anchor: int, zone: Zone, next_decid
         day, second = zone.local(anchor)
         return zone.instant(day - back // DAY, second)
     return anchor - back
+
+
+class ManyWait:
+    """``wait_until`` for many people in one zone, of a wait that is a duration (``for``)."""
+
+    def __init__(self, wait: WaitStep, zone: Zone, next_decides: bool) -> None:
+        self._after, self._zone = ManyAfter(wait.span, zone), zone
+        self._in_days = next_decides and wait.span.unit in WHOLE_DAYS and bool(wait.span.amount)
+
+    def __call__(self, arrived: Ints) -> Ints:
+        over = self._after(arrived)
+        if not self._in_days:
+            return over
+        quarters, place = np.unique(over // QUARTER, return_inverse=True)
+        begins = [self._zone.instant(self._zone.day(one * QUARTER), 0) for one in quarters.tolist()]
+        return np.asarray(begins, dtype=np.int64)[place]
 
 
 def _on_day(wait: WaitStep, zone: Zone) -> int:

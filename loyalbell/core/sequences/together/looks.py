@@ -1,0 +1,271 @@
+"""Looks at many people of one sequence, those alike together.
+
+Everything that a look can depend on is either part of where somebody stands, or is asked about them. So the
+answers to whatever has been asked at a step so far part the people who stand there into groups; one of each
+is looked at by the engine, and the others do the same. Where that look asks what has not been asked before,
+the groups are made anew.
+"""
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from loyalbell.core.history.columns import Ints
+from loyalbell.core.sequences.engine import step, stopped
+from loyalbell.core.sequences.engine_facts import PersonFacts
+from loyalbell.core.sequences.plan import OnDate, WaitStep
+from loyalbell.core.sequences.rehearsal import RehearsalScene
+from loyalbell.core.sequences.steps.wait import ManyWait, has_its_own_time
+from loyalbell.core.sequences.together.answers import Answers
+from loyalbell.core.sequences.together.groups import grouped, parted
+from loyalbell.core.sequences.together.questions import (
+    ANCHOR,
+    ARRIVED,
+    ENTERED,
+    AskedFacts,
+    LooksAlone,
+    Question,
+)
+from loyalbell.core.sequences.together.runs import UNTRIED, Columns, Runs, Spoken
+from loyalbell.core.sequences.walk import LEFT, Act, Position
+
+NONE = -1
+FEW = 4
+"""So many at a step are looked at one by one."""
+ALIKE = 2
+"""From so many on, people who are alike are looked at as one."""
+Outcome = tuple[Position, list[Act]]
+Key = tuple[str | None, bool]
+
+
+@dataclass
+class Looked:
+    """Where those who were looked at stand, row by row, and what is done for which of the rows."""
+
+    at: Columns
+    acts: list[tuple[Act, Ints]] = field(default_factory=list)
+
+
+class Outcomes:
+    """What came of looks, by number: where whoever was looked at stands then, and what is done.
+
+    ``own_tried``: whether the ``tried`` of each stays as it was. ``acting``: whether anything is done.
+    """
+
+    def __init__(self, spoken: Spoken) -> None:
+        self.at, self.acts, self._spoken = Columns.of(1), list[list[Act]](), spoken
+        self.own_tried, self.acting = np.zeros(1, dtype=np.bool_), np.zeros(1, dtype=np.bool_)
+
+    def add(self, outcome: Outcome) -> int:
+        number = len(self.acts)
+        if number == len(self.acting):
+            self._grow(number)
+        position, acts = outcome
+        self.own_tried[number], self.acting[number] = position.tried is ARRIVED, bool(acts)
+        self.at.note(number, position, self._spoken)
+        self.acts.append(acts)
+        return number
+
+    def _grow(self, size: int) -> None:
+        fresh = Columns.of(2 * size)
+        fresh.put(slice(0, size), self.at)
+        self.at = fresh
+        self.own_tried, self.acting = np.resize(self.own_tried, 2 * size), np.resize(self.acting, 2 * size)
+
+
+class Looks:
+    """At people of one sequence. ``facts`` are of one person at a time, for whoever is looked at alone."""
+
+    def __init__(
+        self, play: RehearsalScene, answers: Answers, facts: PersonFacts, spoken: Spoken, runs: Runs
+    ) -> None:
+        self.play, self.answers, self.facts, self.spoken, self.runs = play, answers, facts, spoken, runs
+        steps = [node.step for node in play.tree.nodes.values()]
+        self._by_anchor = isinstance(play.tree.plan.start, OnDate) or any(
+            isinstance(one, WaitStep) and one.kind == "until near" for one in steps
+        )
+        self._asked: dict[Key, list[Question]] = {}
+        self._asked_of_stops: dict[bool, list[Question]] = {}
+        self._alone: set[Key] = set()
+        self._waits: dict[tuple[str, str], ManyWait] = {}
+        self._kept: dict[tuple[Key, bytes], int] = {}
+        self._outcomes = Outcomes(spoken)
+
+    def at(self, rows: Ints, now: Ints) -> Looked:
+        """Looks at different people, each at an instant of their own."""
+        looked = Looked(self.runs.at.taken(rows))
+        looks = _Look(self, rows, now, looked)
+        asked = self.runs.wave[rows] > 0
+        for standing in parted([looked.at.step, asked.astype(np.int64)]):
+            here = self.spoken.steps.things[looked.at.step[standing[0]]]
+            looks.from_step((here, bool(asked[standing[0]])), standing)
+        return looked
+
+
+@dataclass
+class _Look:
+    """One look at many: ``at`` are always places in ``rows``."""
+
+    of: Looks
+    rows: Ints
+    now: Ints
+    looked: Looked
+
+    def from_step(self, key: Key, at: Ints) -> None:
+        node = self.of.play.tree.nodes.get(key[0] or "")
+        if node is not None and isinstance(node.step, WaitStep) and node.step.kind == "for":
+            at = self._wait(node.step, node.after, key[1], at)
+        if len(at) <= FEW or key in self.of._alone:
+            return self._one_by_one(at, key[1])
+        for _ in range(len(at)):
+            try:
+                return self._in_groups(key, at)
+            except _Asked as fresh:
+                self.of._asked[key] = [*self.of._asked.get(key, ()), *fresh.questions]
+            except LooksAlone:
+                self.of._alone.add(key)
+                return self._one_by_one(at, key[1])
+        return None
+
+    def _answers(self, questions: Sequence[Question], at: Ints) -> list[Ints]:
+        rows, runs = self.rows[at], self.of.runs
+        person, entered = runs.person[rows], runs.entered[rows]
+        key = self.of.play.key
+        return [
+            answer
+            for asked in questions
+            for answer in self.of.answers.of(asked, key, person, entered, self.now[at])
+        ]
+
+    def _in_groups(self, key: Key, at: Ints) -> None:
+        """Raises ``_Asked`` where a look asks what was not asked before, and then changes nothing."""
+        columns = [*self._standing(key, at), *self._answers(self.of._asked.get(key, ()), at)]
+        place, firsts = grouped(columns)
+        sizes = np.bincount(place)
+        names = np.stack([column[firsts] for column in columns], axis=1)
+        outcomes = np.zeros(len(firsts), dtype=np.int64)
+        for group, first in enumerate(firsts.tolist()):
+            name = (key, names[group].tobytes())
+            known = self.of._kept.get(name, NONE if sizes[group] < ALIKE else None)
+            if known is None:
+                known = self.of._kept[name] = self.of._outcomes.add(self._as_one(key, int(at[first])))
+            outcomes[group] = known
+        mine = outcomes[place]
+        together = mine != NONE
+        self._all_do(at[together], mine[together])
+        self._one_by_one(at[~together], key[1])
+
+    def _standing(self, key: Key, at: Ints) -> list[Ints]:
+        """All that a look depends on of where somebody stands."""
+        of, now, rows = self.of, self.looked.at, self.rows[at]
+        columns = [
+            now.due[at],
+            self.now[at],
+            now.settled[at].astype(np.int64),
+            np.where(now.settled[at], UNTRIED, now.tried[at]) if self._waits(key) else now.tried[at],
+            now.sent[at],
+            now.awaits[at],
+            of.answers.zones(of.runs.person[rows]),
+        ]
+        return [*columns, of.runs.anchor[rows]] if of._by_anchor else columns
+
+    def _waits(self, key: Key) -> bool:
+        node = self.of.play.tree.nodes.get(key[0] or "")
+        return node is not None and isinstance(node.step, WaitStep)
+
+    def _as_one(self, key: Key, at: int) -> Outcome:
+        """What somebody does, without what is their own."""
+        of, row = self.of, int(self.rows[at])
+        entered, anchor = int(of.runs.entered[row]), int(of.runs.anchor[row])
+        asked = AskedFacts(self._facts(at), entered)
+        position = self.looked.at.position(at, of.spoken, ENTERED, anchor if of._by_anchor else ANCHOR)
+        if position.settled and self._waits(key):
+            position = position._replace(tried=ARRIVED)
+        outcome = step(of.play.tree, position, asked, int(self.now[at]), asked=key[1])
+        fresh = [one for one in asked.asked if one not in of._asked.get(key, ())]
+        if fresh:
+            raise _Asked(fresh)
+        return outcome
+
+    def _all_do(self, at: Ints, outcomes: Ints) -> None:
+        tried, done = self.looked.at.tried[at], self.of._outcomes
+        after = done.at.taken(outcomes)
+        after.tried = np.where(done.own_tried[outcomes], tried, after.tried)
+        self.looked.at.put(at, after)
+        for number in np.unique(outcomes[done.acting[outcomes]]).tolist():
+            rows = at[outcomes == number]
+            self.looked.acts += [(act, rows) for act in done.acts[number]]
+
+    def _facts(self, at: int) -> PersonFacts:
+        person = int(self.of.runs.person[self.rows[at]])
+        return self.of.facts.turn(self.of.play.key, person, int(self.now[at]))
+
+    def _one_by_one(self, at: Ints, asked: bool) -> None:
+        of = self.of
+        for one in at.tolist():
+            row = int(self.rows[one])
+            before = self.looked.at.position(
+                one, of.spoken, int(of.runs.entered[row]), int(of.runs.anchor[row])
+            )
+            position, acts = step(of.play.tree, before, self._facts(one), int(self.now[one]), asked=asked)
+            self.looked.at.note(one, position, of.spoken)
+            self.looked.acts += [(act, np.asarray([one])) for act in acts]
+
+    def _wait(self, wait: WaitStep, then: str | None, asked: bool, at: Ints) -> Ints:
+        """Whoever comes to a wait does so at a time of their own, so that hardly two would be alike: what
+        ends the sequence is asked of all, and until when they wait is reckoned for all. Those who are not
+        done then.
+        """
+        now, of = self.looked.at, self.of
+        coming = ~now.settled[at] & (now.awaits[at] == 0) & (now.due[at] <= self.now[at])
+        others, at = at[~coming], at[coming]
+        if not len(at):
+            return others
+        at = self._not_stopped(asked, at)
+        until = np.zeros(len(at), dtype=np.int64)
+        zones = of.answers.zones(of.runs.person[self.rows[at]])
+        follows = of.play.tree.nodes.get(then or "")
+        for mine in parted([zones]):
+            zone = of.answers.known.zone(int(of.runs.person[self.rows[at[mine[0]]]]))
+            if (wait.id, zone.name) not in of._waits:
+                decides = follows is not None and has_its_own_time(follows.step)
+                of._waits[wait.id, zone.name] = ManyWait(wait, zone, decides)
+            until[mine] = of._waits[wait.id, zone.name](now.due[at[mine]])
+        waits = until > self.now[at]
+        there = at[waits]
+        now.tried[there] = now.due[there]
+        now.due[there], now.settled[there] = until[waits], True
+        return np.concatenate((others, at[~waits]))
+
+    def _not_stopped(self, asked: bool, at: Ints) -> Ints:
+        """Those whom nothing stops; the others have left."""
+        of = self.of
+        while True:
+            questions = of._asked_of_stops.setdefault(asked, [])
+            columns = [np.zeros(len(at), dtype=np.int64), *self._answers(questions, at)]
+            stay: list[Ints] = []
+            fresh: list[Question] = []
+            left: list[tuple[Ints, str]] = []
+            for group in parted(columns):
+                one = int(at[group[0]])
+                facts = AskedFacts(self._facts(one), int(of.runs.entered[self.rows[one]]))
+                why = stopped(of.play.tree.plan, ENTERED, facts, int(self.now[one]), asked)
+                fresh += [asking for asking in facts.asked if asking not in (*questions, *fresh)]
+                if why is None:
+                    stay.append(at[group])
+                else:
+                    left.append((at[group], why))
+            if not fresh:
+                break
+            questions += fresh
+        for group, why in left:
+            self.looked.at.state[group] = of.spoken.states[LEFT]
+            self.looked.at.cause[group] = of.spoken.causes[why]
+            self.looked.at.awaits[group] = 0
+        return np.concatenate(stay) if stay else at[:0]
+
+
+class _Asked(Exception):
+    def __init__(self, questions: list[Question]) -> None:
+        self.questions = questions
