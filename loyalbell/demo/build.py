@@ -198,7 +198,8 @@ def _orders(session: Session, bought: list[Bought]) -> None:
                 "person_id": order.person,
                 "department_id": departments[order.department],
                 "placed_at": order.at,
-                "cancelled_at": order.at + VOIDED_AFTER if order.fate == "cancelled" else None,
+                # never ahead of the demo's clock
+                "cancelled_at": min(order.at + VOIDED_AFTER, NOW) if order.fate == "cancelled" else None,
                 "refunded_at": order.at if order.fate == "refunded" else None,
                 "refunded_minor": total if order.fate == "refunded" else 0,
                 "total_minor": total,

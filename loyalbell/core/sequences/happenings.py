@@ -47,11 +47,11 @@ class Happenings:
         self.first: Ints = self.end - counts
 
     def people(self) -> list[int]:
-        return np.unique(self.person).tolist()
+        return [int(person) for person in np.unique(self.person)]
 
     def people_of(self, plays: Sequence[int]) -> list[int]:
         """Who crosses the line of any of them."""
-        return np.unique(self.person[np.isin(self.play, plays)]).tolist()
+        return [int(person) for person in np.unique(self.person[np.isin(self.play, plays)])]
 
     def of(self, person: int) -> list[Event]:
         """What happens to somebody."""

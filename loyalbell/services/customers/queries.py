@@ -9,6 +9,7 @@ import numpy as np
 from sqlalchemy import ColumnElement, func, select
 from sqlalchemy.orm import Session
 
+from loyalbell.core.history.settled import worked_out
 from loyalbell.core.rhythm.bands import PersonalRhythm
 from loyalbell.core.segments.model import Rule
 from loyalbell.services.application import Application
@@ -19,7 +20,6 @@ from loyalbell.storage.records.custom_fields import say_field
 from loyalbell.storage.schema import (
     Appointment,
     CustomField,
-    Event,
     FieldValue,
     Order,
     Person,
@@ -258,8 +258,9 @@ def _field_values(session: Session, ids: Sequence[int]) -> dict[int, dict[int, s
 
 def kinds_of_events(application: Application) -> list[str]:
     """The kinds of site and app events that are on file, by name."""
-    with application.database.reading() as session:
-        return list(session.scalars(select(Event.kind).distinct().order_by(Event.kind)))
+    snapshot = application.snapshot()
+    kinds = worked_out(snapshot.events, "kinds", lambda: np.unique(snapshot.events.kind))
+    return sorted(snapshot.words.said[kind] for kind in kinds.tolist())
 
 
 def names_of_yearly_dates(application: Application) -> list[str]:

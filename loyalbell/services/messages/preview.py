@@ -2,6 +2,7 @@
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from functools import partial
 from typing import Any
 
 import numpy as np
@@ -28,6 +29,8 @@ from loyalbell.services.messages.preflight_context import Writing
 from loyalbell.services.segments.queries import saved_rules
 from loyalbell.storage.schema import Companion, Person, Shop
 
+MOST_KEPT = 16
+"""Lists of readers, one for the languages of each message."""
 SAMPLE = 400
 """Of so many people of an audience the length of a text is looked at."""
 
@@ -54,22 +57,11 @@ def readers(application: Application, content: c.MessageContent | None = None) -
     """Real customers that try a message: complete, with nothing, the longest name, each language, each
     variant.
     """
-    named = Person.first_name.is_not(None)
-    complete = named & Person.last_name.is_not(None) & Person.email.is_not(None)
-    length = func.length(Person.first_name + func.coalesce(Person.last_name, "")).desc()
-    picks: list[tuple[str, Any]] = [
-        ("everything on file", select(Person).where(complete, Person.id.in_(select(Companion.person_id)))),
-        ("no name on file", select(Person).where(~named).order_by(Person.last_name.is_not(None))),
-        ("longest name", select(Person).where(named).order_by(length, Person.id)),
-    ]
-    for language in content.languages() if content else []:
-        if language:
-            wanted = func.lower(Person.language).like(f"{language.lower()}%")
-            picks.append((f"reads {say_language(language)}", select(Person).where(wanted, named)))
+    languages = tuple(language for language in (content.languages() if content else []) if language)
+    people = application.snapshot().people
+    work = partial(_picked, application, languages)
+    found = list(application.cache.of_parts("readers", (people,), languages, work, MOST_KEPT))
     with application.database.reading() as session:
-        found: list[Reader] = []
-        for why, query in picks:
-            _add_reader(found, session.scalars(query.order_by(Person.id).limit(20)), why)
         for writing in content.writings if content else []:
             for at, rule in enumerate(
                 compiled(writing, render_context_for(session, session.get_one(Shop, 1), writing)).rules, 1
@@ -81,6 +73,26 @@ def readers(application: Application, content: c.MessageContent | None = None) -
                     f"sees part {at} of the {writing.channel}",
                 )
         return found
+
+
+def _picked(application: Application, languages: Sequence[str]) -> list[Reader]:
+    """Looks through everybody on file: kept as long as nobody of them changes."""
+    named = Person.first_name.is_not(None)
+    complete = named & Person.last_name.is_not(None) & Person.email.is_not(None)
+    length = func.length(Person.first_name + func.coalesce(Person.last_name, "")).desc()
+    picks: list[tuple[str, Any]] = [
+        ("everything on file", select(Person).where(complete, Person.id.in_(select(Companion.person_id)))),
+        ("no name on file", select(Person).where(~named).order_by(Person.last_name.is_not(None))),
+        ("longest name", select(Person).where(named).order_by(length, Person.id)),
+    ]
+    for language in languages:
+        wanted = func.lower(Person.language).like(f"{language.lower()}%")
+        picks.append((f"reads {say_language(language)}", select(Person).where(wanted, named)))
+    found: list[Reader] = []
+    with application.database.reading() as session:
+        for why, query in picks:
+            _add_reader(found, session.scalars(query.order_by(Person.id).limit(20)), why)
+    return found
 
 
 def say_language(tag: str) -> str:

@@ -8,6 +8,7 @@ from sqlalchemy import Integer, select, type_coerce
 
 from loyalbell.core.channels import CHANNELS
 from loyalbell.core.history.columns import Ints, Mask, Small
+from loyalbell.core.history.settled import places_of
 from loyalbell.core.history.snapshot import HistorySnapshot
 from loyalbell.core.policy.origins import CAMPAIGN, SEQUENCE, Origin
 from loyalbell.core.results.attribution import Reason, Touches, attribute
@@ -91,12 +92,18 @@ def _credits(
     only: int | None = None,
 ) -> Credits:
     orders = snapshot.orders
-    rows = slice(0, int(np.searchsorted(orders.at, now, side="right")))
-    stands = orders.counted(rows, now)
-    if only is not None:
-        stands &= orders.person[rows] == only
-    key, person, at = orders.key[rows][stands], orders.person[rows][stands], orders.at[rows][stands]
-    money = orders.net_money(rows, now)[stands]
+    if only is None:
+        rows = np.arange(int(np.searchsorted(orders.at, now, side="right")))
+    else:
+        rows = places_of(orders, np.asarray([only]), len(snapshot.people))
+        rows = rows[orders.at[rows] <= now]
+    rows = rows[orders.void_at[rows] > now]
+    key, person, at, money = (
+        orders.key[rows],
+        orders.person[rows],
+        orders.at[rows],
+        orders.net_money(rows, now),
+    )
     ours = _ours(snapshot)
     if only is not None:
         ours &= snapshot.deliveries.person == only

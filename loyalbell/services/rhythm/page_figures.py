@@ -4,7 +4,11 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from typing import Any
 
+import numpy as np
+
+from loyalbell.core.history.columns import Ints
 from loyalbell.core.rhythm.customer_value import TooLittle
+from loyalbell.core.rhythm.return_curve import buying_days
 from loyalbell.services.application import Application
 from loyalbell.services.background_work import Report
 from loyalbell.services.rhythm import bands as rhythm_bands
@@ -46,6 +50,19 @@ def kept(application: Application, what: str, names: Names, make: Callable[[Look
 def repeat(application: Application, names: Names) -> Mapping[str, Any]:
     found: Mapping[str, Any] = kept(application, "repeat", names, figures.repeat)
     return found
+
+
+def last_bought(application: Application, names: Names) -> Ints:
+    """The local day on which each bought last; -1 for whoever never did."""
+
+    def make(found: Looking) -> Ints:
+        bought = buying_days(found.snapshot, found.as_of, found.part)
+        last = np.full(len(found.snapshot.people), -1, dtype=np.int64)
+        last[bought.person] = bought.day
+        return last
+
+    last: Ints = kept(application, "last", names, make)
+    return last
 
 
 def second_purchases(application: Application, by_item: bool = False) -> list[dict[str, Any]]:

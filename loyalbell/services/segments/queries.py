@@ -10,6 +10,7 @@ from sqlalchemy.orm import Session
 
 from loyalbell.core.channels import CHANNELS
 from loyalbell.core.history.columns import Mask
+from loyalbell.core.history.settled import places_of
 from loyalbell.core.history.snapshot import HistorySnapshot
 from loyalbell.core.references import Kind
 from loyalbell.core.segments.conditions.wording import Saying
@@ -223,13 +224,14 @@ def members(
 ) -> list[Member]:
     """People by their numbers in the ledger, with what they bought so far."""
     now = int(application.clock.now().timestamp())
-    rows = snapshot.orders.span(-(2**62), now)
-    counted = snapshot.orders.counted(rows, now) & np.isin(snapshot.orders.person[rows], numbers)
-    person = snapshot.orders.person[rows][counted]
+    bought = snapshot.orders
+    rows = places_of(bought, np.sort(numbers), len(snapshot.people))
+    rows = rows[(bought.at[rows] <= now) & (bought.void_at[rows] > now)]
+    person = bought.person[rows]
     orders = snapshot.per_person(person)
-    spent = snapshot.per_person(person, snapshot.orders.net_money(rows, now)[counted])
+    spent = snapshot.per_person(person, bought.net_money(rows, now))
     last = np.zeros(len(snapshot.people), dtype=np.int64)
-    last[person] = snapshot.orders.at[rows][counted]
+    last[person] = bought.at[rows]
     with application.database.reading() as session:
         ids = [int(snapshot.people.ids[number]) for number in numbers]
         people = {p.id: p for p in session.scalars(select(Person).where(Person.id.in_(ids)))}

@@ -1,13 +1,15 @@
 """What needs a person: one card for each thing, the urgent ones first."""
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 from datetime import datetime
 
-from sqlalchemy import func, select
+from sqlalchemy import case, func, select
 from sqlalchemy.orm import Session
 
 from loyalbell.core.messages.spoken_dates import say_instant
 from loyalbell.core.policy.delivery_state import BOUNCED, FAILED, HELD, PLANNED, UNSURE
+from loyalbell.core.policy.origins import CAMPAIGN, SEQUENCE
 from loyalbell.services.approvals import open_requests
 from loyalbell.services.delivery.circuits import closed_channels
 from loyalbell.services.replies import inbox
@@ -35,6 +37,10 @@ class Need:
     urgent: bool = False
 
 
+Troubles = dict[tuple[str, int], dict[str, int]]
+"""By (origin, its id) and state: how many messages are in it; of planned ones those that were tried."""
+
+
 def needs_of(session: Session, shop: Shop, now: datetime) -> list[Need]:
     needs = [*_channel_needs(session, shop, now), *_skipped_needs(session, shop, now)]
     if not shop.ringing:
@@ -53,8 +59,9 @@ def needs_of(session: Session, shop: Shop, now: datetime) -> list[Need]:
     asked = open_requests(session)
     needs += [_asked_need(one) for one in asked]
     asked_about = {one.about_id for one in asked if one.kind == "campaign"}
+    troubles = _troubles(session)
     for campaign in session.scalars(select(Campaign).where(Campaign.started_at.is_not(None))):
-        needs += _campaign_needs(session, campaign)
+        needs += _campaign_needs(campaign, troubles.get((CAMPAIGN, campaign.id), {}))
     for campaign in session.scalars(select(Campaign).where(Campaign.state == "held")):
         needs.append(
             Need(
@@ -70,7 +77,7 @@ def needs_of(session: Session, shop: Shop, now: datetime) -> list[Need]:
             continue
         words = "Nobody gets it until you have checked it and sent it."
         needs.append(Need(f"“{campaign.name}” is not sent yet", words, f"/campaigns/{campaign.id}", "Look"))
-    needs += [*_sequence_needs(session), *_failed_needs(session)]
+    needs += [*_sequence_needs(session, troubles), *_failed_needs(session, troubles)]
     for run in session.scalars(
         select(ImportRun)
         .where((ImportRun.refused > 0) | (ImportRun.state == "failed"))
@@ -123,14 +130,17 @@ def _skipped_needs(session: Session, shop: Shop, now: datetime) -> list[Need]:
     return [Need(title, words, "/skipped", "See who")]
 
 
-def _failed_needs(session: Session) -> list[Need]:
+def _of_sequences(session: Session, troubles: Troubles, state: str) -> list[tuple[int, str, int]]:
+    """(Id, name, messages in the state) of sequences."""
+    counts = {
+        origin: of[state] for (kind, origin), of in troubles.items() if kind == SEQUENCE and state in of
+    }
+    named = session.execute(select(Sequence.id, Sequence.name).where(Sequence.id.in_(counts)))
+    return [(one, name, counts[one]) for one, name in named]
+
+
+def _failed_needs(session: Session, troubles: Troubles) -> list[Need]:
     """Sequences some of whose messages were given up."""
-    failed = session.execute(
-        select(Sequence.id, Sequence.name, func.count())
-        .join(Delivery, Delivery.origin_id == Sequence.id)
-        .where(Delivery.origin_kind == "sequence", Delivery.state == FAILED)
-        .group_by(Sequence.id)
-    )
     return [
         Need(
             "1 message not delivered" if count == 1 else f"{count:,} messages not delivered",
@@ -139,18 +149,32 @@ def _failed_needs(session: Session) -> list[Need]:
             "Look",
             True,
         )
-        for sequence_id, name, count in failed
+        for sequence_id, name, count in _of_sequences(session, troubles, FAILED)
     ]
 
 
-def _campaign_needs(session: Session, campaign: Campaign) -> list[Need]:
-    counts = dict(
-        session.execute(
-            select(Delivery.state, func.count())
-            .where(Delivery.origin_kind == "campaign", Delivery.origin_id == campaign.id)
-            .group_by(Delivery.state)
-        ).all()
+def _troubles(session: Session) -> Troubles:
+    """Asked by state, of which each has an index, and for everything at once: messages that simply left are
+    the most, and are not looked at.
+    """
+    query = (
+        select(
+            Delivery.origin_kind,
+            Delivery.origin_id,
+            Delivery.state,
+            func.count(),
+            func.count(case((Delivery.attempts > 0, 1))),
+        )
+        .where(Delivery.state.in_((UNSURE, FAILED, BOUNCED, PLANNED)))
+        .group_by(Delivery.origin_kind, Delivery.origin_id, Delivery.state)
     )
+    found: Troubles = {}
+    for kind, origin, state, count, tried in session.execute(query):
+        found.setdefault((kind, origin), {})[state] = tried if state == PLANNED else count
+    return found
+
+
+def _campaign_needs(campaign: Campaign, counts: Mapping[str, int]) -> list[Need]:
     link, needs = f"/results/{campaign.id}", []
     if counts.get(UNSURE):
         words = f"“{campaign.name}” was cut off at the moment of sending. They may or may not have it."
@@ -161,16 +185,7 @@ def _campaign_needs(session: Session, campaign: Campaign) -> list[Need]:
         needs.append(
             Need(f"{many:,} message{'' if many == 1 else 's'} not delivered", words, link, "Look", True)
         )
-    retries = session.scalar(
-        select(func.count())
-        .select_from(Delivery)
-        .where(
-            Delivery.origin_kind == "campaign",
-            Delivery.origin_id == campaign.id,
-            Delivery.state == PLANNED,
-            Delivery.attempts > 0,
-        )
-    )
+    retries = counts.get(PLANNED)
     if retries:
         words = f"The mail server did not take them yet; “{campaign.name}” tries again by itself."
         needs.append(Need(f"{retries} wait for another try", words, link + "?figure=waiting", "Look"))
@@ -180,7 +195,7 @@ def _campaign_needs(session: Session, campaign: Campaign) -> list[Need]:
     return needs
 
 
-def _sequence_needs(session: Session) -> list[Need]:
+def _sequence_needs(session: Session, troubles: Troubles) -> list[Need]:
     """Held batches, and messages of sequences that were cut off at the moment of sending."""
     needs = _held_needs(session)
     for one in session.scalars(select(Sequence).where(Sequence.publish_problem.is_not(None))):
@@ -194,13 +209,7 @@ def _sequence_needs(session: Session) -> list[Need]:
             " The others go on. Mend it, then resume it."
         )
         needs.append(Need(f"“{one.name}” has been set aside", words, f"/sequences/{one.id}", "Mend it", True))
-    unsure = session.execute(
-        select(Sequence.id, Sequence.name, func.count())
-        .join(Delivery, Delivery.origin_id == Sequence.id)
-        .where(Delivery.origin_kind == "sequence", Delivery.state == UNSURE)
-        .group_by(Sequence.id)
-    )
-    for sequence_id, name, count in unsure:
+    for sequence_id, name, count in _of_sequences(session, troubles, UNSURE):
         words = f"of “{name}” were cut off at the moment of sending. They may or may not have arrived."
         needs.append(Need(f"{count} perhaps sent", words, f"/sequences/{sequence_id}/live", "Decide", True))
     return needs

@@ -8,8 +8,8 @@ import numpy as np
 from fastapi import APIRouter
 from fastapi.responses import HTMLResponse, Response
 
+from loyalbell.core.history.settled import worked_out
 from loyalbell.core.rhythm.bands import BANDS
-from loyalbell.core.rhythm.return_curve import buying_days
 from loyalbell.core.segments.model import (
     BandCondition,
     Condition,
@@ -87,7 +87,8 @@ def _second(context: RequestContext) -> list[tuple[str, list[dict[str, Any]]]]:
 
 def _parts(looking: Looking) -> list[tuple[str, list[tuple[str, str]]]]:
     known = looking.snapshot.catalogue
-    sold = np.bincount(looking.snapshot.lines.item, minlength=1)
+    lines = looking.snapshot.lines
+    sold = worked_out(lines, "sold by item", lambda: np.bincount(lines.item, minlength=1))
     best = sorted(known.items, key=lambda at: -int(sold[at]) if at < len(sold) else 0)[:SHOWN_ITEMS]
     categories = sorted({category for _, category, _ in known.items.values() if category})
     return [
@@ -118,9 +119,7 @@ def line(context: RequestContext = SignedIn, day: int = 60) -> Response:
 
 def _line_values(context: RequestContext, names: Names, looking: Looking, day: int) -> dict[str, Any]:
     """Who has been away for ``day`` days or longer, and what becomes of such people without help."""
-    bought = buying_days(looking.snapshot, looking.as_of, looking.part)
-    last = np.full(len(looking.snapshot.people), -1, dtype=np.int64)
-    last[bought.person] = bought.day
+    last = page_figures.last_bought(context.application, names)
     away = (last >= 0) & (looking.today - last >= day) & looking.snapshot.on_file(looking.as_of)
     curve = page_figures.repeat(context.application, names)["all"]
     part = looking.part

@@ -219,7 +219,8 @@ class _Look:
         """
         now, of = self.looked.at, self.of
         coming = ~now.settled[at] & (now.awaits[at] == 0) & (now.due[at] <= self.now[at])
-        others, at = at[~coming], at[coming]
+        others: Ints = at[~coming]
+        at = at[coming]
         if not len(at):
             return others
         at = self._not_stopped(asked, at)
@@ -236,7 +237,8 @@ class _Look:
         there = at[waits]
         now.tried[there] = now.due[there]
         now.due[there], now.settled[there] = until[waits], True
-        return np.concatenate((others, at[~waits]))
+        rest: Ints = np.concatenate((others, at[~waits]))
+        return rest
 
     def _not_stopped(self, asked: bool, at: Ints) -> Ints:
         """Those whom nothing stops; the others have left."""
