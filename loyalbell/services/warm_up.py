@@ -10,17 +10,18 @@ from loyalbell.services.messages import preflight
 from loyalbell.services.rehearsal import forecast
 from loyalbell.services.results.overview import overview
 from loyalbell.services.results.ranges import USUAL, days_of
+from loyalbell.services.rhythm import page_figures
 
 log = structlog.get_logger()
 
 
 def warm_up(application: Application, is_stopping: Callable[[], bool]) -> None:
-    """The columns of the book, what messages are checked for, and the table of results. Gives way to pages
-    between its steps; what goes wrong is met again, and said, on the page itself.
+    """The columns of the book, what messages are checked for, the table of results and the shop's rhythm.
+    Gives way to pages between its steps; what goes wrong is met again, and said, on the page itself.
     """
     if application.shop() is None:
         return
-    for step in (_columns, _beside, _messages, _results):
+    for step in (_columns, _beside, _messages, _results, _rhythm):
         try:
             step(application, is_stopping)
         except Exception:
@@ -47,6 +48,14 @@ def _messages(application: Application, is_stopping: Callable[[], bool]) -> None
     if not is_stopping():
         application.pages.give_way()
         preflight.findings_of_library(application, wait=True)
+
+
+def _rhythm(application: Application, is_stopping: Callable[[], bool]) -> None:
+    for figure in page_figures.whole_shop():
+        if is_stopping():
+            return
+        application.pages.give_way()
+        figure(application)
 
 
 def _results(application: Application, is_stopping: Callable[[], bool]) -> None:

@@ -2,6 +2,7 @@
 
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
+from functools import partial
 from typing import Any
 
 import numpy as np
@@ -17,6 +18,8 @@ from loyalbell.services.rhythm.figures import Looking
 
 AHEAD_DAYS = 90.0
 HELD_OUT = 0.35
+TOP_PERCENT = 20.0
+"""Of buyers, at the first look."""
 RHYTHM = "rhythm"
 
 
@@ -104,6 +107,22 @@ def concentration(application: Application, names: Names) -> Mapping[str, Any]:
 def cohorts(application: Application, names: Names) -> Mapping[str, Any]:
     found: Mapping[str, Any] = kept(application, "cohorts", names, figures.by_cohort)
     return found
+
+
+def whole_shop() -> list[Callable[[Application], object]]:
+    """All that the page shows at its first look, each to be worked out by itself."""
+    names = Names()
+    parts = (repeat, last_bought, bands, grid, concentration, cohorts)
+    return [
+        *(partial(_of, part, names) for part in parts),
+        partial(second_purchases, by_item=False),
+        partial(second_purchases, by_item=True),
+        partial(_of, partial(in_common, percent=TOP_PERCENT), names),
+    ]
+
+
+def _of(part: Callable[..., object], names: Names, application: Application) -> object:
+    return part(application, names)
 
 
 def value_job(application: Application, names: Names) -> str:

@@ -29,7 +29,7 @@ from loyalbell.web.rhythm.views import names_of
 
 router = APIRouter()
 COHORTS_SHOWN = 13
-SHOWN_ITEMS, TOP_PERCENT = 40, 20.0
+SHOWN_ITEMS = 40
 
 
 def _looking(context: RequestContext) -> tuple[Names, Looking]:
@@ -69,7 +69,7 @@ def rhythm_page_of(context: RequestContext = SignedIn) -> Response:
         "concentration_line": pictures.concentration_line(concentration),
         "cohorts": page_figures.cohorts(context.application, names)["cohorts"][-COHORTS_SHOWN:],
         "line": _line_values(context, names, looking, repeat["all"]["winback_days"] or 60),
-        "top": _top_values(context, names, looking, concentration, TOP_PERCENT),
+        "top": _top_values(context, names, looking, concentration, page_figures.TOP_PERCENT),
     }
     return context.page("rhythm/rhythm.html", "rhythm", **values)
 
@@ -135,7 +135,7 @@ def _line_values(context: RequestContext, names: Names, looking: Looking, day: i
 
 
 @router.get("/rhythm/top")
-def top(context: RequestContext = SignedIn, percent: float = TOP_PERCENT) -> Response:
+def top(context: RequestContext = SignedIn, percent: float = page_figures.TOP_PERCENT) -> Response:
     names, looking = _looking(context)
     found = page_figures.concentration(context.application, names)
     return HTMLResponse(
@@ -146,7 +146,7 @@ def top(context: RequestContext = SignedIn, percent: float = TOP_PERCENT) -> Res
                 names,
                 looking,
                 found,
-                min(max(percent, 1.0), 100.0) if isfinite(percent) else TOP_PERCENT,
+                min(max(percent, 1.0), 100.0) if isfinite(percent) else page_figures.TOP_PERCENT,
             ),
         )
     )
