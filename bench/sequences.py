@@ -52,7 +52,7 @@ class Still:
         return NOW
 
 
-def book_with_people_due(folder: Path) -> Application:
+def book_with_people_due(folder: Path, due: int = DUE) -> Application:
     application = Application(folder, Still())
     open_shop(application, SHOP, "Ida", "ida@bench.example", "a long password")
     letterhead = message_queries.letterheads(application)[0].id
@@ -74,18 +74,18 @@ def book_with_people_due(folder: Path) -> Application:
     }
     made = keep(application, None, "Bench", read_plan(plan), "Ida")
     publishing.must_fix = lambda found: False
-    publishing.publish(application, made, publishing.Choices(), "Ida", normal=10.0 * DUE)
+    publishing.publish(application, made, publishing.Choices(), "Ida", normal=10.0 * due)
     with application.database.transaction() as session:
         CareSettings(limits=[], guard_floor=1_000_000, newcomer_percent=100).save(session)
         session.execute(
             insert(Person),
-            [{"id": at, "email": f"p{at}@bench.example", "joined_at": NOW} for at in range(1, DUE + 1)],
+            [{"id": at, "email": f"p{at}@bench.example", "joined_at": NOW} for at in range(1, due + 1)],
         )
         session.execute(
             insert(ConsentEntry),
             [
                 {"person_id": at, "channel": "email", "state": "agreed", "at": NOW, "source": "bench"}
-                for at in range(1, DUE + 1)
+                for at in range(1, due + 1)
             ],
         )
         way = {
@@ -101,7 +101,7 @@ def book_with_people_due(folder: Path) -> Application:
             "sent": "",
             "trail": [],
         }
-        session.execute(insert(Enrolment), [way | {"person_id": at} for at in range(1, DUE + 1)])
+        session.execute(insert(Enrolment), [way | {"person_id": at} for at in range(1, due + 1)])
     return application
 
 

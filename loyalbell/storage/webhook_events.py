@@ -27,8 +27,11 @@ HAPPENINGS = {
 TEST = "webhook.test"
 
 
+LISTENS = select(Webhook.id).where(Webhook.stopped_at.is_(None)).limit(1)
+
+
 def anyone_listens(session: Session) -> bool:
-    return session.scalar(select(Webhook.id).where(Webhook.stopped_at.is_(None)).limit(1)) is not None
+    return session.connection().scalar(LISTENS) is not None
 
 
 def announce(session: Session, kind: str, now: datetime, /, **data: Any) -> None:

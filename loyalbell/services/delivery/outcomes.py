@@ -5,17 +5,25 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import datetime, timedelta
 
-from sqlalchemy import select
+from sqlalchemy import select, update
 from sqlalchemy.orm import Session
 
 from loyalbell.channels.sender import Outcome
 from loyalbell.core.messages.delivery_reports import say_status, status_in
 from loyalbell.core.messages.refusals import is_for_good, many_of_few, refused_alike, shape_of_words
 from loyalbell.core.policy.circuit_breaker import Circuit
-from loyalbell.core.policy.delivery_state import BOUNCED, FAILED, IN_FLIGHT, PLANNED, SENT, UNSURE
+from loyalbell.core.policy.delivery_state import (
+    BOUNCED,
+    FAILED,
+    IN_FLIGHT,
+    PLANNED,
+    SENT,
+    UNSURE,
+    ForbiddenTransition,
+)
 from loyalbell.services.delivery.bounces import Answered, bounced, lately, unmark
 from loyalbell.services.delivery.circuits import circuit_of, keep_circuit, shapes_of
-from loyalbell.services.delivery.outbox import become
+from loyalbell.services.delivery.outbox import become, become_all
 from loyalbell.services.delivery.timing import patience_of
 from loyalbell.storage.schema import Delivery
 from loyalbell.storage.webhook_events import announce, anyone_listens
@@ -41,14 +49,17 @@ class BatchOutcomes:
     def take(self, session: Session, outcomes: Sequence[Outcome], now: datetime) -> None:
         """Keeps each outcome at once; of a refusal only that it was answered."""
         self.answered += outcomes
-        rows = _rows(session, outcomes)
-        for outcome in outcomes:
+        taken = [outcome for outcome in outcomes if outcome.result == "accepted"]
+        _have_left(session, [outcome.delivery_id for outcome in taken], now)
+        others = [outcome for outcome in outcomes if outcome.result != "accepted"]
+        rows = _rows(session, others)
+        for outcome in others:
             if outcome.result == "refused":
                 rows[outcome.delivery_id].detail = outcome.words[:500]
                 self.refusals.append(outcome)
             else:
                 settle(session, rows[outcome.delivery_id], outcome, now)
-        _tell_others(session, rows.values(), now)
+        _tell_others(session, outcomes, now)
 
     def finish(self, session: Session, now: datetime) -> None:
         """The refusals, and how the channel stands after this batch."""
@@ -69,7 +80,7 @@ class BatchOutcomes:
             if is_ours:
                 # another one is tried first: one address that is gone must not stand before all the others
                 rows[outcome.delivery_id].due_at = now + WAITS[0]
-        _tell_others(session, rows.values(), now)
+        _tell_others(session, self.refusals, now)
         ours = [outcome for outcome in self.refusals if outcome.delivery_id in about_us]
         shared = shape_of_words(ours[0].words) if ours else None
         after = self._after(circuit_of(session, self.channel), ours, int(now.timestamp()))
@@ -122,11 +133,9 @@ def _said(words: str) -> str:
 
 
 def settle(session: Session, delivery: Delivery, outcome: Outcome, now: datetime) -> None:
-    """Moves one message on by what the network said of it."""
+    """Moves on one message that was not taken by what the network said of it."""
     delivery.detail = outcome.words[:500]
-    if outcome.result == "accepted":
-        become(delivery, SENT, sent_at=now, cause=None, detail=None)
-    elif outcome.result == "refused":
+    if outcome.result == "refused":
         bounced(session, delivery, now, is_for_good(outcome.words), _said(outcome.words))
     elif outcome.result == "unsure":
         become(delivery, UNSURE)
@@ -134,6 +143,19 @@ def settle(session: Session, delivery: Delivery, outcome: Outcome, now: datetime
         _put_back(delivery)
     else:
         _try_later(session, delivery, now)
+
+
+def _have_left(session: Session, delivery_ids: Sequence[int], now: datetime) -> None:
+    """Messages that were taken: the most by far, so that they are moved by one statement."""
+    if not delivery_ids:
+        return
+    mine = Delivery.id.in_(delivery_ids)
+    moved = become_all(session, mine, SENT, sent_at=now, cause=None, detail=None)
+    if moved == len(delivery_ids):
+        return
+    was = session.scalars(select(Delivery.state).where(mine, Delivery.state != SENT)).all()
+    if was:
+        raise ForbiddenTransition(f"the network took a message that is {was[0]}")
 
 
 def _put_back(delivery: Delivery) -> None:
@@ -176,8 +198,11 @@ def give_up_on(session: Session, channel: str, now: datetime) -> int:
 
 def mark_handed(session: Session, delivery_ids: Sequence[int], now: datetime) -> None:
     """Written down before they leave: from here on only the network knows whether it has them."""
-    for delivery in session.scalars(select(Delivery).where(Delivery.id.in_(delivery_ids))):
-        delivery.handed_at, delivery.attempts = now, delivery.attempts + 1
+    handed = {"handed_at": now, "attempts": Delivery.attempts + 1}
+    session.execute(
+        update(Delivery).where(Delivery.id.in_(delivery_ids)).values(handed),
+        execution_options={"synchronize_session": False},
+    )
 
 
 def give_back(session: Session, delivery_ids: Sequence[int]) -> None:
@@ -194,10 +219,10 @@ def _rows(session: Session, outcomes: Iterable[Outcome]) -> dict[int, Delivery]:
     return {row.id: row for row in session.scalars(select(Delivery).where(Delivery.id.in_(ids)))}
 
 
-def _tell_others(session: Session, deliveries: Iterable[Delivery], now: datetime) -> None:
-    if not anyone_listens(session):
+def _tell_others(session: Session, outcomes: Sequence[Outcome], now: datetime) -> None:
+    if not outcomes or not anyone_listens(session):
         return
-    for delivery in deliveries:
+    for delivery in _rows(session, outcomes).values():
         kind = {SENT: "message.sent", BOUNCED: "message.bounced"}.get(delivery.state)
         if kind:
             announce(

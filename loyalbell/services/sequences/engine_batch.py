@@ -2,7 +2,8 @@
 leave.
 """
 
-from collections.abc import Callable, Sequence
+from collections import Counter
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 
@@ -16,15 +17,22 @@ from loyalbell.core.policy.send_policy import REMEMBERED_DAYS
 from loyalbell.core.sequences.engine import step
 from loyalbell.core.sequences.engine_facts import PersonFacts, SequenceHistory
 from loyalbell.core.sequences.plan_tree import Tree
+from loyalbell.core.sequences.together.answers import Answers
+from loyalbell.core.sequences.together.looks import Outcome
+from loyalbell.core.sequences.together.standing import looked_at
+from loyalbell.core.sequences.together.suits import MOST_COUNTED
 from loyalbell.core.sequences.walk import Act, Position
 from loyalbell.services.sequences import volume_guard
 from loyalbell.services.sequences.places import Place, seconds
+from loyalbell.services.sequences.set_aside import of_sequence
 from loyalbell.services.sequences.shop_policy import volume_guard_of
 from loyalbell.services.settings.channels import CareSettings
 from loyalbell.storage import schema
 from loyalbell.storage.schema import Delivery, DeliveryEvent, Message, MessageVersion, Shop
 
 REMEMBERED = timedelta(days=REMEMBERED_DAYS)
+FEW = 200
+"""Up to so many places are looked at one after the other."""
 
 
 @dataclass
@@ -110,15 +118,64 @@ class Batch:
             if known.policy.limits or known.policy.seldom
             else {}
         )
-        self.place: Place | None = None
+        self.standing: dict[int, Place] = {}
+        """Of whom is looked at, by person number."""
         self.about = PersonFacts(known, self._sent, self._did)
 
-    def step(self, place: Place) -> tuple[Position, list[Act]]:
-        self.place = place
+    def moved(self, places: list[Place], answers: Callable[[], Answers]) -> list[Outcome]:
+        """Where each goes on to and what is to be done, those of one person one after the other.
+
+        Many are looked at together, which needs what is known about everybody as columns (``answers``).
+        """
+        if len(places) <= FEW or any(limit.count > MOST_COUNTED for limit in self.known.policy.limits):
+            return [self._and_noted(place, *self._step(place)) for place in places]
+        found: dict[int, Outcome] = {}
+        turns: Counter[int] = Counter()
+        waves: dict[int, list[Place]] = {}
+        for place in places:
+            waves.setdefault(turns[place.person], []).append(place)
+            turns[place.person] += 1
+        for wave in waves.values():
+            for place, outcome in self._together(wave, answers()):
+                found[place.id] = self._and_noted(place, *outcome)
+        return [found[place.id] for place in places]
+
+    def _together(self, places: list[Place], answers: Answers) -> Iterator[tuple[Place, Outcome]]:
+        """Of different people."""
+        answers.sent.fill({self.numbers[one]: sent for one, sent in self.sent.items() if one in self.numbers})
+        groups: dict[tuple[int, int], list[Place]] = {}
+        for place in places:
+            if place.person in self.numbers:
+                groups.setdefault((place.sequence, place.version), []).append(place)
+            else:
+                yield place, self._step(place)
+        for (sequence, version), group in groups.items():
+            people = [self.numbers[place.person] for place in group]
+            self.standing = dict(zip(people, group, strict=True))
+            with of_sequence(sequence):
+                key, tree = self.keys[sequence], self.trees(version)
+                positions = [place.position for place in group]
+                outcomes = looked_at(key, tree, answers, self.about, people, positions, self.now)
+            yield from zip(group, outcomes, strict=True)
+        self.standing = {}
+
+    def step(self, place: Place) -> Outcome:
+        """Of one, without anything being noted."""
+        self.standing = {self.numbers[place.person]: place} if place.person in self.numbers else {}
         if place.person not in self.numbers:
             return place.position._replace(state="left", cause="closed"), []
         about = self.about.turn(self.keys[place.sequence], self.numbers[place.person], self.now)
         return step(self.trees(place.version), place.position, about, self.now)
+
+    def _step(self, place: Place) -> Outcome:
+        with of_sequence(place.sequence):
+            return self.step(place)
+
+    def _and_noted(self, place: Place, position: Position, acts: list[Act]) -> Outcome:
+        for act in acts:
+            if act.kind == "send":
+                self.note_sent(place, act.step, act.at)
+        return position, acts
 
     def note_sent(self, place: Place, step_id: str, at: int) -> None:
         node = self.trees(place.version).nodes[step_id].step
@@ -130,16 +187,16 @@ class Batch:
         return self.sent.get(self.known.ids[person], [])
 
     def _did(self, person: int, step_id: str, did: str) -> bool:
-        assert self.place is not None
+        place = self.standing[person]
         query = (
             select(DeliveryEvent.id)
             .join(Delivery)
             .where(
                 Delivery.origin_kind == SEQUENCE,
-                Delivery.origin_id == self.place.sequence,
+                Delivery.origin_id == place.sequence,
                 Delivery.step == step_id,
-                Delivery.occurrence == self.place.key,
-                Delivery.person_id == self.place.person,
+                Delivery.occurrence == place.key,
+                Delivery.person_id == place.person,
                 DeliveryEvent.kind == did,
             )
         )

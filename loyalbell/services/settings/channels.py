@@ -27,6 +27,8 @@ class SettingsGroup(BaseModel):
     def load(cls, session: Session) -> Self:
         """As kept, or as they are at first."""
         kept = session.get(Setting, cls.kept_as)
+        if kept is not None:  # held for as long as the session: what nobody holds would be read again
+            session.info.setdefault("settings", {})[cls.kept_as] = kept
         value = dict(kept.value) if kept else {}
         for name in cls.sealed:
             value[name] = _opened(session, str(value.get(name, "")))

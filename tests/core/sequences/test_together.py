@@ -29,6 +29,7 @@ from loyalbell.core.history.snapshot import (
 from loyalbell.core.policy.holdout import Holdout
 from loyalbell.core.policy.send_policy import FrequencyCap, next_allowed
 from loyalbell.core.segments.model import Rule
+from loyalbell.core.sequences.engine import step
 from loyalbell.core.sequences.engine_facts import MessageFacts, PersonFacts, SendPolicy, SequenceHistory
 from loyalbell.core.sequences.event_filter import EventFilter
 from loyalbell.core.sequences.plan import read_plan
@@ -38,8 +39,9 @@ from loyalbell.core.sequences.simulator import rehearse
 from loyalbell.core.sequences.steps import BY_DO
 from loyalbell.core.sequences.steps.wait import ManyWait, WaitStep, wait_until
 from loyalbell.core.sequences.together import looks
-from loyalbell.core.sequences.together.answers import Answers
+from loyalbell.core.sequences.together.answers import Answers, LiveAnswers
 from loyalbell.core.sequences.together.questions import ANCHOR, ARRIVED, ENTERED, Question
+from loyalbell.core.sequences.together.standing import looked_at
 from loyalbell.core.sequences.together.suits import suits
 from loyalbell.core.sequences.triggers import TriggerHit
 from loyalbell.core.sequences.walk import Position
@@ -328,6 +330,27 @@ class Together(TestCase):
     ) -> None:
         sent = [(START + half * DAY // 2, person) for person, half in already]
         self.agree(book, policy, lambda: scenes(drawn, standing, backlog), sent)
+
+    @settings(max_examples=60, deadline=None, suppress_health_check=list(HealthCheck))
+    @given(plans(), books(), POLICIES, WHO, st.integers(0, 40))
+    def test_one_look_as_a_look_at_each(
+        self, drawn: Any, book: Any, policy: Any, sent: Any, hours: int
+    ) -> None:
+        """At an instant, as a tick: at whoever stands somewhere at the end of a rehearsal."""
+        play = scenes([drawn], [], [])[0]
+        known = SequenceHistory(book, policy)
+        found = rehearse([play], known, START, END, few=EVERYBODY)
+        positions = {person: position for _, person, position in found.standing}
+        answers, now = LiveAnswers(SequenceHistory(book, policy), {}), END + hours * 3_600
+        answers.sent.fill({person: [START + half * DAY for half in range(count)] for person, count in sent})
+        facts = PersonFacts(answers.known, answers.sent.of, lambda person, step, did: person % 2 > 0)
+        alone = [
+            step(play.tree, position, facts.turn(play.key, person, now), now)
+            for person, position in positions.items()
+        ]
+        with always_in_groups():
+            people, stand = list(positions), list(positions.values())
+            self.assertEqual(looked_at(play.key, play.tree, answers, facts, people, stand, now), alone)
 
     def test_every_kind_of_step_is_drawn(self) -> None:
         """A new kind must be among those that are held against each alone."""

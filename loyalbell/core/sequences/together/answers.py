@@ -20,7 +20,7 @@ from loyalbell.core.segments.model import Rule
 from loyalbell.core.sequences.engine_facts import SequenceHistory
 from loyalbell.core.sequences.event_filter import EventFilter
 from loyalbell.core.sequences.simulated_history import SimulatedHistory, SimulatedMessage
-from loyalbell.core.sequences.together.questions import Question
+from loyalbell.core.sequences.together.questions import LooksAlone, Question
 
 NEVER_SENT = -(2**61)
 FACTS = 8
@@ -63,6 +63,13 @@ class SentLately:
         """When each got the message that was the ``count``-th newest; ``NEVER_SENT`` where there is none."""
         found: Ints = self._at[person, count - 1]
         return found
+
+    def fill(self, sent: Mapping[int, Sequence[int]]) -> None:
+        """Anew, with what each got, ascending."""
+        self._at[:] = NEVER_SENT
+        for person, instants in sent.items():
+            newest = instants[: -self._at.shape[1] - 1 : -1]
+            self._at[person, : len(newest)] = newest
 
     def of(self, person: int) -> list[int]:
         """Ascending."""
@@ -220,6 +227,15 @@ class Answers:
             )
             self._refusals[bits, marketing] = self._causes.setdefault(cause, len(self._causes))
         return self._refusals[bits, marketing]
+
+
+class LiveAnswers(Answers):
+    """Of what really is under way: what somebody did with a message is known of each run alone."""
+
+    def _did(
+        self, key: str, person: Ints, entered: Ints, now: Ints, step: str, did: str
+    ) -> Iterator[Sequence[bool]]:
+        raise LooksAlone
 
 
 def _by_number(ids: Ints, known: Mapping[int, int]) -> Ints:

@@ -118,15 +118,14 @@ class _Look:
             at = self._wait(node.step, node.after, key[1], at)
         if len(at) <= FEW or key in self.of._alone:
             return self._one_by_one(at, key[1])
-        for _ in range(len(at)):
+        while True:
             try:
                 return self._in_groups(key, at)
-            except _Asked as fresh:
+            except _Asked as fresh:  # at least one question more each time, and there are so many in a plan
                 self.of._asked[key] = [*self.of._asked.get(key, ()), *fresh.questions]
             except LooksAlone:
                 self.of._alone.add(key)
                 return self._one_by_one(at, key[1])
-        return None
 
     def _answers(self, questions: Sequence[Question], at: Ints) -> list[Ints]:
         rows, runs = self.rows[at], self.of.runs
