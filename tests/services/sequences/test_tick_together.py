@@ -13,7 +13,12 @@ from tests.support import ApplicationCase
 class _InGroups(ApplicationCase):
     def setUp(self) -> None:
         super().setUp()
-        for module, name, value in ((engine_batch, "FEW", 0), (looks, "FEW", 0), (looks, "ALIKE", 1)):
+        for module, name, value in (
+            (engine_batch, "FEW", 0),
+            (looks, "FEW", 0),
+            (looks, "ALIKE", 1),
+            (looks, "MANY", 1),
+        ):
             fixed = patch.object(module, name, value)
             fixed.start()
             self.addCleanup(fixed.stop)

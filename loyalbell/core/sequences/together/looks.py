@@ -15,24 +15,29 @@ from loyalbell.core.history.columns import Ints
 from loyalbell.core.sequences.engine import step, stopped
 from loyalbell.core.sequences.engine_facts import PersonFacts
 from loyalbell.core.sequences.plan import OnDate, WaitStep
+from loyalbell.core.sequences.plan_tree import Node
 from loyalbell.core.sequences.rehearsal import RehearsalScene
+from loyalbell.core.sequences.steps import TYPES
 from loyalbell.core.sequences.steps.wait import ManyWait, has_its_own_time
 from loyalbell.core.sequences.together.answers import Answers
 from loyalbell.core.sequences.together.groups import grouped, parted
 from loyalbell.core.sequences.together.questions import (
     ANCHOR,
     ARRIVED,
+    DUE,
     ENTERED,
     AskedFacts,
     LooksAlone,
     Question,
 )
 from loyalbell.core.sequences.together.runs import UNTRIED, Columns, Runs, Spoken
-from loyalbell.core.sequences.walk import LEFT, Act, Position
+from loyalbell.core.sequences.walk import LEFT, UNDER_WAY, Act, Position, Walk
 
 NONE = -1
-FEW = 4
+FEW = 24
 """So many at a step are looked at one by one."""
+MANY = 100
+"""From so many on it is worth while to hand them through a step before they are looked at."""
 ALIKE = 2
 """From so many on, people who are alike are looked at as one."""
 Outcome = tuple[Position, list[Act]]
@@ -88,6 +93,9 @@ class Looks:
         self._asked: dict[Key, list[Question]] = {}
         self._asked_of_stops: dict[bool, list[Question]] = {}
         self._alone: set[Key] = set()
+        self._timed: set[str] = set()
+        """Steps for which it matters when each is due."""
+        self._asked_by: dict[str, list[Question]] = {}
         self._waits: dict[tuple[str, str], ManyWait] = {}
         self._kept: dict[tuple[Key, bytes], int] = {}
         self._outcomes = Outcomes(spoken)
@@ -112,10 +120,13 @@ class _Look:
     now: Ints
     looked: Looked
 
-    def from_step(self, key: Key, at: Ints) -> None:
+    def from_step(self, key: Key, at: Ints, goes_on: bool = False) -> None:
+        """``goes_on``: nothing stops them; they have come here by this very look."""
         node = self.of.play.tree.nodes.get(key[0] or "")
         if node is not None and isinstance(node.step, WaitStep) and node.step.kind == "for":
-            at = self._wait(node.step, node.after, key[1], at)
+            at = self._wait(node.step, node.after, key[1], at, goes_on)
+        elif node is not None and self._each_at_its_time(node, at):
+            at = self._handed_on(node, key[1], at, goes_on)
         if len(at) <= FEW or key in self.of._alone:
             return self._one_by_one(at, key[1])
         while True:
@@ -211,7 +222,63 @@ class _Look:
             self.looked.at.note(one, position, of.spoken)
             self.looked.acts += [(act, np.asarray([one])) for act in acts]
 
-    def _wait(self, wait: WaitStep, then: str | None, asked: bool, at: Ints) -> Ints:
+    def _each_at_its_time(self, node: Node, at: Ints) -> bool:
+        """Whether many are due here, and hardly two at one time."""
+        if node.step.id in self.of._timed or len(at) < MANY:
+            return False
+        return len(np.unique(self.looked.at.due[at])) > len(at) // 4
+
+    def _handed_on(self, node: Node, asked: bool, at: Ints, goes_on: bool) -> Ints:
+        """Through one step that does not ask when each is due, as a lot or a note is, and on from there.
+        Those for whom it could not be done.
+        """
+        of, now = self.of, self.looked.at
+        coming = (now.awaits[at] == 0) & ~now.settled[at] & (now.due[at] <= self.now[at])
+        others: Ints = at[~coming]
+        at = at[coming] if goes_on else self._not_stopped(asked, at[coming])
+        try:
+            outcomes = self._through(node, at)
+        except LooksAlone:
+            of._timed.add(node.step.id)
+            return np.concatenate((others, at))
+        for group, walk in outcomes:
+            for act in walk.acts:
+                self.looked.acts += self._each_when_due(act, group)
+            now.step[group], now.state[group] = of.spoken.steps[walk.here], of.spoken.states[walk.state]
+            now.cause[group], now.tried[group] = of.spoken.causes[walk.cause], UNTRIED
+            if walk.state == UNDER_WAY:
+                self.from_step((walk.here, asked), group, goes_on=True)
+        return others
+
+    def _each_when_due(self, act: Act, at: Ints) -> list[tuple[Act, Ints]]:
+        """What is done for each at the instant at which they are due. Of arms only their number is asked."""
+        if act.kind == "arm":
+            return [(act, at)]
+        return [(act._replace(at=int(self.looked.at.due[one])), np.asarray([one])) for one in at.tolist()]
+
+    def _through(self, node: Node, at: Ints) -> list[tuple[Ints, Walk]]:
+        """What one step does to each; raises ``LooksAlone`` where it asks when they are due."""
+        of, now = self.of, self.looked.at
+        questions = of._asked_by.setdefault(node.step.id, [])
+        while True:
+            found: list[tuple[Ints, Walk]] = []
+            fresh: list[Question] = []
+            for group in parted([now.sent[at], *self._answers(questions, at)]) if len(at) else ():
+                one = int(at[group[0]])
+                facts = AskedFacts(self._facts(one), int(of.runs.entered[self.rows[one]]))
+                sent = of.spoken.sent.things[now.sent[one]]
+                place = Position(ENTERED, DUE, node.step.id, DUE, sent=sent)
+                walk = Walk(of.play.tree, facts, int(self.now[one]), *place)
+                TYPES[type(node.step)].run(walk, node)
+                if walk.due is not DUE or walk.settled or walk.tried is not None or walk.awaits:
+                    raise LooksAlone
+                fresh += [asking for asking in facts.asked if asking not in (*questions, *fresh)]
+                found.append((at[group], walk))
+            if not fresh:
+                return found
+            questions += fresh
+
+    def _wait(self, wait: WaitStep, then: str | None, asked: bool, at: Ints, goes_on: bool) -> Ints:
         """Whoever comes to a wait does so at a time of their own, so that hardly two would be alike: what
         ends the sequence is asked of all, and until when they wait is reckoned for all. Those who are not
         done then.
@@ -222,7 +289,7 @@ class _Look:
         at = at[coming]
         if not len(at):
             return others
-        at = self._not_stopped(asked, at)
+        at = at if goes_on else self._not_stopped(asked, at)
         until = np.zeros(len(at), dtype=np.int64)
         zones = of.answers.zones(of.runs.person[self.rows[at]])
         follows = of.play.tree.nodes.get(then or "")

@@ -25,6 +25,19 @@ class LooksAlone(Exception):
     """Something was asked of which the answer is each one's own."""
 
 
+class _Due:
+    """Stands for the instant at which each is due, in a step that only hands it on."""
+
+    def _reckoned_with(self, other: object = None) -> Any:
+        raise LooksAlone
+
+    __add__ = __radd__ = __sub__ = __rsub__ = __floordiv__ = __mod__ = __divmod__ = _reckoned_with
+    __lt__ = __le__ = __gt__ = __ge__ = _reckoned_with
+
+
+DUE = cast(int, _Due())
+
+
 @dataclass(frozen=True)
 class Question:
     """``kind`` is a method of ``walk.Facts``; two questions are the same where ``kind`` and ``about`` are.

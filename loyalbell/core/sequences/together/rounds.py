@@ -31,6 +31,8 @@ from loyalbell.core.sequences.walk import ON_ITS_WAY, PASSED, UNDER_WAY, Act, Po
 
 NOTHING = 2**62
 """An instant at which nothing is."""
+SECONDS = 34
+"""Bits for an instant within some hundred years of the beginning."""
 
 
 class Rounds:
@@ -57,6 +59,8 @@ class Rounds:
         self.looks = [Looks(play, self.answers, self.facts, self.spoken, self.runs) for play in plays]
         stand = [(person, *one) for person in people for one in standing.get(person, ())]
         self.live = np.asarray([self.runs.stand(*one, self.spoken) for one in stand], dtype=np.int64)
+        self.later: list[Ints] = []
+        """Who is due only after the end."""
         self.active = np.asarray(people, dtype=np.int64)
 
     def _did(self, person: int, step: str, did: str) -> bool:
@@ -68,7 +72,7 @@ class Rounds:
         while len(self.active):
             self._round()
             progress(1 - self._ahead(mine) / everything)
-        for row in self.live.tolist():
+        for row in np.concatenate((self.live, *self.later)).tolist():
             position = self.runs.position(row, self.spoken)
             self.found.standing.append((int(self.runs.play[row]), int(self.runs.person[row]), position))
 
@@ -96,19 +100,32 @@ class Rounds:
     def _next_due(self) -> Ints:
         """Of everybody who is under way the run that comes first."""
         rows, runs = self.live, self.runs
-        people = runs.person[rows]
-        several = np.bincount(people, minlength=1)[people] > 1 if len(rows) else np.zeros(0, dtype=np.bool_)
-        if not several.any():
-            return rows
-        many = rows[several]
+        # person and instant as one number: sorted five times as quickly as by both
+        key = (runs.person[rows] << SECONDS) + (runs.at.due[rows] - self.found.start + (1 << (SECONDS - 1)))
+        order = np.argsort(key)
+        rows, key = rows[order], key[order]
+        people = key >> SECONDS
+        first = np.ones(len(rows), dtype=np.bool_)
+        first[1:] = people[1:] != people[:-1]
+        places = np.flatnonzero(first)
+        second = places[places + 1 < len(rows)] + 1
+        at_once = second[key[second] == key[second - 1]]
+        if not len(at_once):
+            return rows[places]
+        several = np.isin(people, people[at_once])
+        return np.concatenate((rows[places[~several[places]]], self._first_of(rows[several])))
+
+    def _first_of(self, rows: Ints) -> Ints:
+        """Of each person the run that comes first where some are due at one instant."""
+        runs = self.runs
         # a run's number is the order in which they came in
         order = np.lexsort(
-            (many, self.ranks[runs.play[many]], runs.wave[many], runs.at.due[many], runs.person[many])
+            (rows, self.ranks[runs.play[rows]], runs.wave[rows], runs.at.due[rows], runs.person[rows])
         )
-        many = many[order]
-        first = np.ones(len(many), dtype=np.bool_)
-        first[1:] = runs.person[many[1:]] != runs.person[many[:-1]]
-        return np.concatenate((rows[~several], many[first]))
+        rows = rows[order]
+        first = np.ones(len(rows), dtype=np.bool_)
+        first[1:] = runs.person[rows[1:]] != runs.person[rows[:-1]]
+        return rows[first]
 
     def _happen(self, events: Ints) -> None:
         plays = self.happen.play[events]
@@ -152,11 +169,14 @@ class Rounds:
             now = np.maximum(self.runs.at.due[mine], self.found.start)
             looked = self.looks[number].at(mine, now)
             for act, places in looked.acts:
-                if act.at <= self.found.end:
+                if act.kind == "arm" or act.at <= self.found.end:
                     self._do(number, act, mine[places])
             self._go_on(number, mine, now, looked)
-        state = self.runs.at.state
-        self.live = self.live[state[self.live] == 0]
+        at = self.runs.at
+        under_way = self.live[at.state[self.live] == 0]
+        ahead = at.due[under_way] > self.found.end
+        self.later.append(under_way[ahead])
+        self.live = under_way[~ahead]
 
     def _do(self, number: int, act: Act, rows: Ints) -> None:
         found, play = self.found, self.plays[number]

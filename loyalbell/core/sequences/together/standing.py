@@ -9,6 +9,7 @@ from loyalbell.core.sequences.plan_tree import Tree
 from loyalbell.core.sequences.rehearsal import RehearsalScene
 from loyalbell.core.sequences.together.answers import Answers
 from loyalbell.core.sequences.together.looks import Looks, Outcome
+from loyalbell.core.sequences.together.questions import DUE
 from loyalbell.core.sequences.together.runs import Runs, Spoken
 from loyalbell.core.sequences.walk import Act, Position
 
@@ -34,7 +35,7 @@ def looked_at(
     acts: list[list[Act]] = [[] for _ in people]
     for act, places in looked.acts:
         for place in places.tolist():
-            acts[place].append(act)
+            acts[place].append(act if act.at is not DUE else act._replace(at=positions[place].due))
     return [
         (looked.at.position(row, spoken, position.entered, position.anchor), acts[row])
         for row, position in enumerate(positions)
