@@ -32,7 +32,8 @@ from loyalbell.core.sequences.walk import ON_ITS_WAY, UNDER_WAY, Act, Position, 
 
 NOTHING_AROUND = TriggerContext()
 TOLD_EVERY = 500
-FEW_PEOPLE = 50
+FEW_PEOPLE = 3_000
+"""Up to about so many, one after the other is as quick (measured on the demo: 2,700 people, 36,000 looks)."""
 
 
 @dataclass(slots=True)
