@@ -69,3 +69,9 @@ def woken(tree: Tree, position: Position, first: First, after: int, by: int) -> 
         if event_rows is not None:
             return position._replace(due=event_rows)
     return position
+
+
+def woken_since(tree: Tree, position: Position, first: First) -> Position:
+    """The same for somebody who is under way already: by what has happened since they came to the wait."""
+    arrived = position.entered if position.tried is None else position.tried
+    return woken(tree, position, first, arrived, position.due)

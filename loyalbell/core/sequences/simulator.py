@@ -9,10 +9,9 @@ from contextlib import contextmanager
 from dataclasses import dataclass, field
 from heapq import heappop, heappush, heapreplace
 
-from loyalbell.core.sequences.engine import step, woken
+from loyalbell.core.sequences.engine import step, woken, woken_since
 from loyalbell.core.sequences.engine_facts import PersonFacts, SequenceHistory
 from loyalbell.core.sequences.entry import HELD_BACK, come_in
-from loyalbell.core.sequences.happenings import SENT_BY_OTHERS, Event, Happenings
 from loyalbell.core.sequences.plan import OnSegment
 from loyalbell.core.sequences.rehearsal import (
     CameIn,
@@ -25,6 +24,7 @@ from loyalbell.core.sequences.rehearsal import (
     StayedOut,
 )
 from loyalbell.core.sequences.simulated_history import SimulatedEnrolment, SimulatedHistory, SimulatedMessage
+from loyalbell.core.sequences.together.rehearsal_events import SENT_BY_OTHERS, Event, RehearsalEvents
 from loyalbell.core.sequences.together.rounds import Rounds
 from loyalbell.core.sequences.together.suits import suits
 from loyalbell.core.sequences.triggers import TriggerContext, TriggerHit, is_daily, telling_hits
@@ -101,7 +101,9 @@ class _Stage:
         turn = self.turn = self._turn(person)
         self.about.imagined = turn.imagined
         for number, position in standing:
-            self._begin(number, position)
+            play = self.plays[number]
+            about = self.about.turn(play.key, person, self.found.start)
+            self._begin(number, woken_since(play.tree, position, about.first))
         for event in events:
             self._go_on(event[0])
             self._happen(event)
@@ -256,25 +258,25 @@ def rehearse(
     not there.
     """
     found = Rehearsal(start, end)
-    happenings, standing = _happenings(plays, known, start, end, around, already), _standing(plays)
-    people = sorted({*happenings.people(), *standing})
-    alone = _alone(plays, known, happenings, standing) if len(people) > few else people
+    events, standing = _events(plays, known, start, end, around, already), _standing(plays)
+    people = sorted({*events.people(), *standing})
+    alone = _alone(plays, known, events, standing) if len(people) > few else people
     apart = set(alone)
     at_once = [person for person in people if person not in apart]
     share = len(at_once) / max(1, len(people))
     stage = _Stage(plays, known, rates or {}, found)
     with without_collecting():
         if at_once:
-            rounds = Rounds(plays, known, rates or {}, found, at_once, happenings, standing)
+            rounds = Rounds(plays, known, rates or {}, found, at_once, events, standing)
             rounds.play(lambda part: progress(share * part))
         for number, person in enumerate(alone):
-            stage.play(person, happenings.of(person), standing.get(person, ()))
+            stage.play(person, events.of(person), standing.get(person, ()))
             if number % TOLD_EVERY == 0:
                 progress(share + number / len(people))
         found.in_order()
         again = _Stage(plays, known, rates or {}, Rehearsal(start, end), noting=True)
         for person in _watched(found, watched):
-            again.play(person, happenings.of(person), standing.get(person, ()))
+            again.play(person, events.of(person), standing.get(person, ()))
     found.diaries = again.found.diaries
     return found
 
@@ -282,13 +284,13 @@ def rehearse(
 def _alone(
     plays: Sequence[RehearsalScene],
     known: SequenceHistory,
-    happenings: Happenings,
+    events: RehearsalEvents,
     standing: Mapping[int, Sequence[tuple[int, Position]]],
 ) -> list[int]:
     """The people of whom something is of a sequence that cannot be played for everybody at once."""
     numbers = [number for number, play in enumerate(plays) if not suits(play.tree.plan, known)]
     stand = {person for person, rows in standing.items() if any(number in numbers for number, _ in rows)}
-    return sorted({*happenings.people_of(numbers), *stand})
+    return sorted({*events.people_of(numbers), *stand})
 
 
 def _watched(found: Rehearsal, most: int) -> list[int]:
@@ -298,21 +300,21 @@ def _watched(found: Rehearsal, most: int) -> list[int]:
     return list(dict.fromkeys(person for _, person in came))[:most]
 
 
-def _happenings(
+def _events(
     plays: Sequence[RehearsalScene],
     known: SequenceHistory,
     start: int,
     end: int,
     around: TriggerContext,
     already: Sequence[tuple[int, int]],
-) -> Happenings:
+) -> RehearsalEvents:
     crossed = []
     for play in plays:
         hits = play.crossed
         if hits is None:
             hits = telling_hits(play.tree.plan, known.snapshot, start, end, around)
         crossed.append(sorted((*play.backlog, *hits)) if play.backlog else hits)
-    return Happenings(crossed, already, len(known.ids), end)
+    return RehearsalEvents(crossed, already, len(known.ids), end)
 
 
 def _standing(plays: Sequence[RehearsalScene]) -> dict[int, list[tuple[int, Position]]]:

@@ -18,7 +18,7 @@ from loyalbell.core.sequences.engine import step
 from loyalbell.core.sequences.engine_facts import PersonFacts, SequenceHistory
 from loyalbell.core.sequences.plan_tree import Tree
 from loyalbell.core.sequences.together.answers import Answers
-from loyalbell.core.sequences.together.looks import Outcome
+from loyalbell.core.sequences.together.outcomes import Outcome
 from loyalbell.core.sequences.together.standing import looked_at
 from loyalbell.core.sequences.together.suits import MOST_COUNTED
 from loyalbell.core.sequences.walk import Act, Position

@@ -9,10 +9,14 @@ from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from typing import Any
 
-from sqlalchemy import Integer, Text, type_coerce
+from sqlalchemy import ColumnElement, Integer, Text, or_, select, type_coerce
 from sqlalchemy.orm import Session
 
 from loyalbell.core.sequences.walk import ON_ITS_WAY, UNDER_WAY, Position
+from loyalbell.services.application import Application
+from loyalbell.services.sequences.waiting_places import any_may_go_on
+from loyalbell.services.settings.channels import CareSettings
+from loyalbell.storage import schema
 from loyalbell.storage.schema import Enrolment
 
 COLUMNS = (
@@ -93,3 +97,41 @@ def _values(place: Place, now: int) -> tuple[Any, ...]:
         None if under_way else now,
         place.id,
     )
+
+
+def due_places(session: Session, now: datetime) -> tuple[ColumnElement[bool], ...]:
+    """What makes an enrolment due: its time has come, and its sequence rings."""
+    care = CareSettings.load(session)
+    rings = select(schema.Sequence.id).where(schema.Sequence.state == "live")
+    if care.silent_departments:
+        department = schema.Sequence.department_id
+        rings = rings.where(or_(department.is_(None), department.not_in(care.silent_departments)))
+    return (Enrolment.state == UNDER_WAY, Enrolment.due_at <= now, Enrolment.sequence_id.in_(rings))
+
+
+def all_due(application: Application, now: datetime) -> list[int]:
+    """The enrolments that are due, in the order in which they are moved on; asked once, since to sort them
+    anew for each batch would cost the square of their number.
+    """
+    with application.database.reading() as session:
+        query = (
+            select(Enrolment.id)
+            .join(schema.Sequence, schema.Sequence.id == Enrolment.sequence_id)
+            .where(*due_places(session, now))
+            .order_by(Enrolment.due_at, schema.Sequence.rank, Enrolment.id)
+        )
+        return list(session.scalars(query))
+
+
+def places_of(session: Session, due: list[int], now: datetime) -> list[Place]:
+    """The places of those enrolments that are due still, in the order given."""
+    query = select(*COLUMNS).where(Enrolment.id.in_(due), *due_places(session, now))
+    # of the connection: the session would take twice as long for rows that are no mapped objects
+    places = {row[0]: row for row in session.connection().execute(query)}
+    return [place_of(places[enrolment]) for enrolment in due if enrolment in places]
+
+
+def any_due(application: Application, now: datetime) -> bool:
+    with application.database.reading() as session:
+        due = session.scalar(select(Enrolment.id).where(*due_places(session, now)).limit(1)) is not None
+        return due or any_may_go_on(session)

@@ -6,7 +6,7 @@ from dataclasses import dataclass, field
 from datetime import datetime
 from functools import partial
 
-from sqlalchemy import ColumnElement, func, or_, select, update
+from sqlalchemy import func, select, update
 from sqlalchemy.orm import Session
 
 from loyalbell.core.history.snapshot import HistorySnapshot
@@ -24,7 +24,16 @@ from loyalbell.services.sequences import volume_guard
 from loyalbell.services.sequences.actions import ActionWriter
 from loyalbell.services.sequences.engine_batch import Batch, DayCounts, VolumeGate, numbers_of
 from loyalbell.services.sequences.enrolment import crossings, enrol
-from loyalbell.services.sequences.places import COLUMNS, Place, place_of, seconds, write
+from loyalbell.services.sequences.places import (
+    COLUMNS,
+    all_due,
+    any_due,
+    due_places,
+    place_of,
+    places_of,
+    seconds,
+    write,
+)
 from loyalbell.services.sequences.set_aside import SequenceBroken, of_sequence, set_aside
 from loyalbell.services.sequences.shop_policy import around_of, live_plans, send_policy_of, volume_guard_of
 from loyalbell.services.sequences.waiting_places import any_may_go_on, let_go_on
@@ -76,7 +85,7 @@ class SequenceRunner:
                     raise
         moved, counts = 0, DayCounts()
         with without_collecting():
-            while due := _all_due(self.application, now):
+            while due := all_due(self.application, now):
                 for start in range(0, len(due), BATCH):
                     batch = due[start : start + BATCH]
                     moved += self._batch_or_set_aside(known, now, held, batch, counts)
@@ -96,7 +105,7 @@ class SequenceRunner:
 
     def due(self) -> bool:
         """Whether somebody's place is due."""
-        return _any_due(self.application, self.application.clock.now())
+        return any_due(self.application, self.application.clock.now())
 
     def next_due(self) -> int | None:
         """When the next place falls due, in seconds since 1970."""
@@ -124,7 +133,7 @@ class SequenceRunner:
         if state != self._looked:
             self._looked = state
             return True
-        return _any_due(self.application, now)
+        return any_due(self.application, now)
 
     def _ready(self, now: datetime) -> tuple[SequenceHistory, TriggerContext]:
         snapshot = self.application.snapshot()
@@ -243,7 +252,7 @@ class SequenceRunner:
             guard = volume_guard_of(CareSettings.load(session))
             due = session.execute(
                 select(Enrolment.sequence_id, func.count())
-                .where(*_due(session, now))
+                .where(*due_places(session, now))
                 .group_by(Enrolment.sequence_id)
             )
             for sequence_id, count in due:
@@ -265,7 +274,7 @@ class SequenceRunner:
         places = [
             place_of(row)
             for row in session.execute(
-                select(*COLUMNS).where(*_due(session, now), Enrolment.sequence_id == sequence_id)
+                select(*COLUMNS).where(*due_places(session, now), Enrolment.sequence_id == sequence_id)
             )
         ]
         batch, sends = Batch(self._tree, session, known, now, places), 0
@@ -281,7 +290,7 @@ class SequenceRunner:
         """Moves on whoever of the enrolments ``due`` is so still. Their number."""
         with self.application.database.transaction() as session:
             shop = session.get_one(Shop, 1)
-            places = _places_of(session, due, now)
+            places = places_of(session, due, now)
             if not places:
                 return 0
             batch = Batch(self._tree, session, known, now, places)
@@ -334,41 +343,3 @@ def skip_due(
 def _as_looked_at(sequence: schema.Sequence) -> tuple[object, ...]:
     """What decides who has crossed its line."""
     return sequence.state, sequence.live_version_id, sequence.looked_until, sequence.rings_since
-
-
-def _due(session: Session, now: datetime) -> tuple[ColumnElement[bool], ...]:
-    """What makes an enrolment due: its time has come, and its sequence rings."""
-    care = CareSettings.load(session)
-    rings = select(schema.Sequence.id).where(schema.Sequence.state == "live")
-    if care.silent_departments:
-        department = schema.Sequence.department_id
-        rings = rings.where(or_(department.is_(None), department.not_in(care.silent_departments)))
-    return (Enrolment.state == UNDER_WAY, Enrolment.due_at <= now, Enrolment.sequence_id.in_(rings))
-
-
-def _all_due(application: Application, now: datetime) -> list[int]:
-    """The enrolments that are due, in the order in which they are moved on; asked once, since to sort them
-    anew for each batch would cost the square of their number.
-    """
-    with application.database.reading() as session:
-        query = (
-            select(Enrolment.id)
-            .join(schema.Sequence, schema.Sequence.id == Enrolment.sequence_id)
-            .where(*_due(session, now))
-            .order_by(Enrolment.due_at, schema.Sequence.rank, Enrolment.id)
-        )
-        return list(session.scalars(query))
-
-
-def _places_of(session: Session, due: list[int], now: datetime) -> list[Place]:
-    """The places of those enrolments that are due still, in the order given."""
-    query = select(*COLUMNS).where(Enrolment.id.in_(due), *_due(session, now))
-    # of the connection: the session would take twice as long for rows that are no mapped objects
-    places = {row[0]: row for row in session.connection().execute(query)}
-    return [place_of(places[enrolment]) for enrolment in due if enrolment in places]
-
-
-def _any_due(application: Application, now: datetime) -> bool:
-    with application.database.reading() as session:
-        due = session.scalar(select(Enrolment.id).where(*_due(session, now)).limit(1)) is not None
-        return due or any_may_go_on(session)

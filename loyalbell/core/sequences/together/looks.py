@@ -7,7 +7,7 @@ the groups are made anew.
 """
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 
 import numpy as np
 
@@ -21,6 +21,7 @@ from loyalbell.core.sequences.steps import TYPES
 from loyalbell.core.sequences.steps.wait import ManyWait, has_its_own_time
 from loyalbell.core.sequences.together.answers import Answers
 from loyalbell.core.sequences.together.groups import grouped, parted
+from loyalbell.core.sequences.together.outcomes import Looked, Outcome, Outcomes
 from loyalbell.core.sequences.together.questions import (
     ANCHOR,
     ARRIVED,
@@ -30,7 +31,7 @@ from loyalbell.core.sequences.together.questions import (
     LooksAlone,
     Question,
 )
-from loyalbell.core.sequences.together.runs import UNTRIED, Columns, Runs, Spoken
+from loyalbell.core.sequences.together.runs import UNTRIED, Runs, Spoken
 from loyalbell.core.sequences.walk import LEFT, UNDER_WAY, Act, Position, Walk
 
 NONE = -1
@@ -40,43 +41,7 @@ MANY = 100
 """From so many on it is worth while to hand them through a step before they are looked at."""
 ALIKE = 2
 """From so many on, people who are alike are looked at as one."""
-Outcome = tuple[Position, list[Act]]
 Key = tuple[str | None, bool]
-
-
-@dataclass
-class Looked:
-    """Where those who were looked at stand, row by row, and what is done for which of the rows."""
-
-    at: Columns
-    acts: list[tuple[Act, Ints]] = field(default_factory=list)
-
-
-class Outcomes:
-    """What came of looks, by number: where whoever was looked at stands then, and what is done.
-
-    ``own_tried``: whether the ``tried`` of each stays as it was. ``acting``: whether anything is done.
-    """
-
-    def __init__(self, spoken: Spoken) -> None:
-        self.at, self.acts, self._spoken = Columns.of(1), list[list[Act]](), spoken
-        self.own_tried, self.acting = np.zeros(1, dtype=np.bool_), np.zeros(1, dtype=np.bool_)
-
-    def add(self, outcome: Outcome) -> int:
-        number = len(self.acts)
-        if number == len(self.acting):
-            self._grow(number)
-        position, acts = outcome
-        self.own_tried[number], self.acting[number] = position.tried is ARRIVED, bool(acts)
-        self.at.note(number, position, self._spoken)
-        self.acts.append(acts)
-        return number
-
-    def _grow(self, size: int) -> None:
-        fresh = Columns.of(2 * size)
-        fresh.put(slice(0, size), self.at)
-        self.at = fresh
-        self.own_tried, self.acting = np.resize(self.own_tried, 2 * size), np.resize(self.acting, 2 * size)
 
 
 class Looks:

@@ -10,9 +10,8 @@ from collections.abc import Callable, Mapping, Sequence
 import numpy as np
 
 from loyalbell.core.history.columns import Ints
-from loyalbell.core.sequences.engine import woken
+from loyalbell.core.sequences.engine import woken, woken_since
 from loyalbell.core.sequences.engine_facts import PersonFacts, SequenceHistory
-from loyalbell.core.sequences.happenings import SENT_BY_OTHERS, Happenings
 from loyalbell.core.sequences.rehearsal import (
     CameIn,
     Out,
@@ -24,7 +23,9 @@ from loyalbell.core.sequences.rehearsal import (
 )
 from loyalbell.core.sequences.together.answers import Answers
 from loyalbell.core.sequences.together.entries import Crossings, Entries
-from loyalbell.core.sequences.together.looks import Looked, Looks
+from loyalbell.core.sequences.together.looks import Looks
+from loyalbell.core.sequences.together.outcomes import Looked
+from loyalbell.core.sequences.together.rehearsal_events import SENT_BY_OTHERS, RehearsalEvents
 from loyalbell.core.sequences.together.runs import Columns, Runs, Spoken
 from loyalbell.core.sequences.triggers import is_daily
 from loyalbell.core.sequences.walk import ON_ITS_WAY, PASSED, UNDER_WAY, Act, Position
@@ -45,7 +46,7 @@ class Rounds:
         rates: Mapping[tuple[str, str], float],
         found: Rehearsal,
         people: Sequence[int],
-        happenings: Happenings,
+        events: RehearsalEvents,
         standing: Mapping[int, Sequence[tuple[int, Position]]],
     ) -> None:
         self.plays, self.known, self.found = plays, known, found
@@ -54,17 +55,23 @@ class Rounds:
         self.ranks = np.asarray([play.rank for play in plays], dtype=np.int64)
         self.entries = [Entries(play, self.answers, self.facts) for play in plays]
         self.told: set[tuple[int, int, str]] = set()
-        self.happen, self.next = happenings, happenings.first.copy()
-        self.runs = Runs(len(happenings.at) + sum(len(standing.get(one, ())) for one in people))
+        self.events, self.next = events, events.first.copy()
+        self.runs = Runs(len(events.at) + sum(len(standing.get(one, ())) for one in people))
         self.looks = [Looks(play, self.answers, self.facts, self.spoken, self.runs) for play in plays]
         stand = [(person, *one) for person in people for one in standing.get(person, ())]
-        self.live = np.asarray([self.runs.stand(*one, self.spoken) for one in stand], dtype=np.int64)
+        self.live = np.asarray([self._stand(*one) for one in stand], dtype=np.int64)
         self.later: list[Ints] = []
         """Who is due only after the end."""
         self.active = np.asarray(people, dtype=np.int64)
 
     def _did(self, person: int, step: str, did: str) -> bool:
         return self.answers.did(self.facts.key, person, step, did, self.facts.now)
+
+    def _stand(self, person: int, number: int, position: Position) -> int:
+        """Somebody who is under way at the beginning."""
+        play = self.plays[number]
+        facts = self.facts.turn(play.key, person, self.found.start)
+        return self.runs.stand(person, number, woken_since(play.tree, position, facts.first), self.spoken)
 
     def play(self, progress: Callable[[float], None]) -> None:
         mine = self.active
@@ -78,16 +85,16 @@ class Rounds:
 
     def _ahead(self, people: Ints) -> int:
         """How much has not happened yet."""
-        return int((self.happen.end[people] - self.next[people]).sum())
+        return int((self.events.end[people] - self.next[people]).sum())
 
     def _round(self) -> None:
         """The next thing of everybody of whom there is one."""
         rows, at = self._next_due(), np.full(len(self.next), NOTHING, dtype=np.int64)
         at[self.runs.person[rows]] = self.runs.at.due[rows]
         due, events = at[self.active], self.next[self.active]
-        waits = events < self.happen.end[self.active]
+        waits = events < self.events.end[self.active]
         happens = np.full(len(self.active), NOTHING, dtype=np.int64)
-        happens[waits] = self.happen.at[events[waits]]
+        happens[waits] = self.events.at[events[waits]]
         comes, looks = (happens <= due) & waits, (due <= self.found.end) & (due < happens)
         looking = np.zeros(len(self.next), dtype=np.bool_)
         looking[self.active[looks]] = True
@@ -128,14 +135,14 @@ class Rounds:
         return rows[first]
 
     def _happen(self, events: Ints) -> None:
-        plays = self.happen.play[events]
+        plays = self.events.play[events]
         for number in np.unique(plays).tolist():
             mine = events[plays == number]
-            person, at = self.happen.person[mine], self.happen.at[mine]
+            person, at = self.events.person[mine], self.events.at[mine]
             if number == SENT_BY_OTHERS:
                 self.answers.sent.add(person, at)
             else:
-                self._cross(number, Crossings(person, at, self.happen.anchor[mine]))
+                self._cross(number, Crossings(person, at, self.events.anchor[mine]))
 
     def _cross(self, number: int, crossings: Crossings) -> None:
         for rows, entry in self.entries[number].of(crossings):

@@ -8,7 +8,8 @@ from loyalbell.core.sequences.engine_facts import PersonFacts
 from loyalbell.core.sequences.plan_tree import Tree
 from loyalbell.core.sequences.rehearsal import RehearsalScene
 from loyalbell.core.sequences.together.answers import Answers
-from loyalbell.core.sequences.together.looks import Looks, Outcome
+from loyalbell.core.sequences.together.looks import Looks
+from loyalbell.core.sequences.together.outcomes import Outcome
 from loyalbell.core.sequences.together.questions import DUE
 from loyalbell.core.sequences.together.runs import Runs, Spoken
 from loyalbell.core.sequences.walk import Act, Position

@@ -16,7 +16,7 @@ Event = tuple[int, int, TriggerHit]
 """
 
 
-class Happenings:
+class RehearsalEvents:
     """Rows by person, those of one in the order in which they happen: ``at``, ``play``, ``person`` and
     ``anchor``; ``first`` to ``end`` are the rows of each by person number.
     """
