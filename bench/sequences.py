@@ -31,7 +31,7 @@ from loyalbell.services.settings.shop import ShopForm, open_shop
 from loyalbell.storage.schema import ConsentEntry, Enrolment, Person
 
 DUE, REHEARSED = 100_000, 50_000
-A_SECOND, MOST_SECONDS = 10_000, 10.0
+A_SECOND, MOST_SECONDS = 20_000, 3.0
 DAY = 86_400
 SHOP = ShopForm(
     "Bench",

@@ -352,6 +352,21 @@ class Together(TestCase):
             people, stand = list(positions), list(positions.values())
             self.assertEqual(looked_at(play.key, play.tree, answers, facts, people, stand, now), alone)
 
+    def test_who_got_the_goodbye_is_told_apart(self) -> None:
+        """A step may also ask which messages somebody got, which is part of where they stand."""
+        steps_ = [{"do": "message", "id": "a", "message": 1}, {"do": "stop contact", "id": "b"}]
+        tree = tree_of(read_plan({"start": {"on": "hand"}, "steps": steps_}))
+        people = People.of(np.arange(1, 9), [START - DAY] * 8)
+        answers = LiveAnswers(SequenceHistory(HistorySnapshot(ZONE, "USD", people), SendPolicy()), {})
+        facts = PersonFacts(answers.known, answers.sent.of, lambda person, step, did: False)
+        stand = [
+            Position(START - 100, START - one, "b", START, sent=("a",) if one % 3 else ()) for one in range(8)
+        ]
+        alone = [step(tree, place, facts.turn("key", one, START), START) for one, place in enumerate(stand)]
+        self.assertEqual(sum(len(acts) for _, acts in alone), 5)
+        with always_in_groups():
+            self.assertEqual(looked_at("key", tree, answers, facts, range(8), stand, START), alone)
+
     def test_every_kind_of_step_is_drawn(self) -> None:
         """A new kind must be among those that are held against each alone."""
         drawn = {"message", "wait", "lot", "fork", *(step["do"] for step in STEPS)}
