@@ -44,7 +44,7 @@ from loyalbell.core.sequences.together.questions import ANCHOR, ARRIVED, ENTERED
 from loyalbell.core.sequences.together.standing import looked_at
 from loyalbell.core.sequences.together.suits import suits
 from loyalbell.core.sequences.triggers import TriggerHit
-from loyalbell.core.sequences.walk import Position
+from loyalbell.core.sequences.walk import LEFT, Position
 from tests.core.sequences.drawn_plans import PLANS, named, steps
 
 ZONE = "America/New_York"
@@ -366,6 +366,55 @@ class Together(TestCase):
         self.assertEqual(sum(len(acts) for _, acts in alone), 5)
         with always_in_groups():
             self.assertEqual(looked_at("key", tree, answers, facts, range(8), stand, START), alone)
+
+    def looked_at_alike(self, plan: dict[str, Any], where: str) -> list[Any]:
+        """What a look at thirty people at one step, each due at a second of their own, makes of them: the
+        same together and alone. Every second one has ordered.
+        """
+        tree, people = tree_of(read_plan(plan)), People.of(np.arange(1, 31), [START - DAY] * 30)
+        bought = Orders.of(key=np.arange(15), person=np.arange(0, 30, 2), at=[START - 200] * 15)
+        book = HistorySnapshot(ZONE, "USD", people, orders=bought)
+        answers = LiveAnswers(SequenceHistory(book, SendPolicy()), {})
+        facts = PersonFacts(answers.known, answers.sent.of, lambda person, step, did: False)
+        stand = [Position(START - 300, START - one, where, START) for one in range(30)]
+        alone = [step(tree, place, facts.turn("key", one, START), START) for one, place in enumerate(stand)]
+        with always_in_groups():
+            together = looked_at("key", tree, answers, facts, range(30), stand, START)
+        self.assertEqual(together, alone)
+        return alone
+
+    def test_a_lot_parts_people_who_are_due_one_after_the_other(self) -> None:
+        arms = [
+            {
+                "share": 50,
+                "steps": [{"do": "tell", "id": "t", "words": "Call them."}, {"do": "wait", "id": "w"}],
+            },
+            {"share": 50, "steps": [{"do": "wait", "id": "v"}]},
+        ]
+        found = self.looked_at_alike({"steps": [{"do": "lot", "id": "l", "arms": arms}]}, "l")
+        self.assertEqual({position.step for position, _ in found}, {"w", "v"})
+
+    def test_whom_an_order_or_a_rule_stops_does_not_wait(self) -> None:
+        rule = {"root": {"lines": [{"about": "orders", "value": 1}]}}
+        steps_ = [{"do": "wait", "id": "w"}]
+        for more in ({"stops": [{"what": "order"}]}, {"stop_when": rule}):
+            with self.subTest(more):
+                found = self.looked_at_alike({"steps": steps_} | more, "w")
+                self.assertEqual(sum(position.state == LEFT for position, _ in found), 15)
+
+    def test_of_two_due_at_one_instant_the_lower_rank_goes_first(self) -> None:
+        orders = Orders.of(key=np.arange(9), person=np.arange(9), at=[START + 60] * 9)
+        said = Consents.of(person=np.arange(9), at=[START - DAY] * 9, channel=[0] * 9, state=[1] * 9)
+        book = HistorySnapshot(
+            ZONE, "USD", People.of(np.arange(1, 10), [START - DAY] * 9), orders=orders, consents=said
+        )
+        plan = {"steps": [{"do": "message", "id": "m", "message": 1}], "patience": 0}
+        for ranks in ((1, 2), (2, 1)):
+            with self.subTest(ranks):
+                made = [RehearsalScene(f"key {rank}", tree_of(read_plan(plan)), rank) for rank in ranks]
+                policy = SendPolicy(limits=(FrequencyCap(count=1, days=7),))
+                found = self.agree(book, policy, lambda made=made: made, [])  # type: ignore[misc]
+                self.assertEqual({one.play for one in found.sent}, {ranks.index(1)})
 
     def test_every_kind_of_step_is_drawn(self) -> None:
         """A new kind must be among those that are held against each alone."""
