@@ -402,6 +402,26 @@ class Together(TestCase):
                 found = self.looked_at_alike({"steps": steps_} | more, "w")
                 self.assertEqual(sum(position.state == LEFT for position, _ in found), 15)
 
+    def test_whoever_waits_already_is_woken(self) -> None:
+        """Since they came to the wait, not since they came in; before the beginning as after it."""
+        wait = {"do": "wait", "id": "w", "kind": "until event", "happening": {"what": "order"}}
+        plan = read_plan(
+            {"steps": [wait | {"span": {"amount": 9}}, {"do": "message", "id": "m", "message": 1}]}
+        )
+        at = [START + DAY, START - 3 * DAY, START - DAY]
+        orders = Orders.of(key=np.arange(3), person=np.arange(3), at=at)
+        said = Consents.of(person=np.arange(4), at=[START - 9 * DAY] * 4, channel=[0] * 4, state=[1] * 4)
+        people = People.of(np.arange(1, 5), [START - 9 * DAY] * 4)
+        book = HistorySnapshot(ZONE, "USD", people, orders=orders, consents=said)
+        place = Position(START - 4 * DAY, START + 7 * DAY, "w", START, True, START - 2 * DAY)
+        stand = [(person, place) for person in range(4)]
+
+        def made() -> list[RehearsalScene]:
+            return [RehearsalScene("key", tree_of(plan), crossed=(), standing=stand)]
+
+        sent = {one.person: one.at for one in self.agree(book, SendPolicy(), made, []).sent}
+        self.assertEqual(sent, {0: START + DAY, 1: START + 7 * DAY, 2: START, 3: START + 7 * DAY})
+
     def test_of_two_due_at_one_instant_the_lower_rank_goes_first(self) -> None:
         orders = Orders.of(key=np.arange(9), person=np.arange(9), at=[START + 60] * 9)
         said = Consents.of(person=np.arange(9), at=[START - DAY] * 9, channel=[0] * 9, state=[1] * 9)
