@@ -193,7 +193,7 @@ class BackgroundResults:
 
     def __init__(self) -> None:
         self._found: dict[str, OrderedDict[Hashable, Any]] = {}
-        self._working: dict[tuple[str, Hashable], Thread] = {}
+        self._working: dict[tuple[str, Hashable], tuple[Thread, float]] = {}
         self._turn = Lock()
         self.problems: deque[Problem] = deque(maxlen=MOST_PROBLEMS)
 
@@ -208,7 +208,8 @@ class BackgroundResults:
     ) -> Found | None:
         """The result, or ``None`` while it is worked out.
 
-        ``wait`` waits for it, or so many seconds. ``otherwise`` where it goes wrong.
+        ``wait`` waits for it, or so many seconds since it was begun: whoever looks again meanwhile does not
+        wait as long once more. ``otherwise`` where it goes wrong.
 
         Of a topic the newest ``most`` are kept. Threads are finished before the program ends.
         """
@@ -216,11 +217,12 @@ class BackgroundResults:
             found = self._found.setdefault(topic, OrderedDict())
             if key not in found and (topic, key) not in self._working:
                 thread = Thread(target=self._work, args=(topic, key, work, otherwise, most))
-                self._working[topic, key] = thread
+                self._working[topic, key] = thread, time.monotonic()
                 thread.start()
             working = self._working.get((topic, key))
         if wait and working is not None:
-            working.join(None if wait is True else float(wait))
+            thread, begun = working
+            thread.join(None if wait is True else max(0.0, begun + float(wait) - time.monotonic()))
         result: Found | None = found.get(key)
         return result
 

@@ -8,7 +8,7 @@ import unittest
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
-from threading import Event
+from threading import Event, Thread
 from unittest import mock
 
 from structlog.testing import capture_logs
@@ -207,3 +207,23 @@ class RecentFigures(unittest.TestCase):
 
 if __name__ == "__main__":
     unittest.main()
+
+
+class WaitedForOnce(unittest.TestCase):
+    def test_who_looks_again_waits_the_rest(self) -> None:
+        """Seen: each look at Duplicates waited its whole moment, as long as the book was looked through."""
+        results, is_over, waited = BackgroundResults(), Event(), list[float | None]()
+
+        class Waited(Thread):
+            def join(self, timeout: float | None = None) -> None:
+                waited.append(timeout)
+
+        times = iter([100.0, 100.0, 103.0, 109.0])
+        with (
+            mock.patch.object(background_work, "Thread", Waited),
+            mock.patch.object(background_work.time, "monotonic", lambda: next(times)),
+        ):
+            for _ in range(3):
+                self.assertIsNone(results.get("topic", 1, is_over.wait, False, 2, 5.0))
+        is_over.set()
+        self.assertEqual(waited, [5.0, 2.0, 0.0])
