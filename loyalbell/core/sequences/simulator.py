@@ -7,7 +7,7 @@ import gc
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, field
-from heapq import heappop, heappush, heapreplace
+from heapq import heappop, heappush, heapreplace, merge
 
 from loyalbell.core.sequences.engine import step, woken, woken_since
 from loyalbell.core.sequences.engine_facts import PersonFacts, SequenceHistory
@@ -294,10 +294,15 @@ def _alone(
 
 
 def _watched(found: Rehearsal, most: int) -> list[int]:
-    """The first who come into the first sequence, those held back among them."""
-    held = [(one.at, one.person) for one in found.stayed_out if one.play == 0 and one.cause == HELD_BACK]
-    came = sorted([*held, *((one.at, one.person) for one in found.entered if one.play == 0)])
-    return list(dict.fromkeys(person for _, person in came))[:most]
+    """The first who come into the first sequence, those held back among them; what is found is in order."""
+    held = ((one.at, one.person) for one in found.stayed_out if one.play == 0 and one.cause == HELD_BACK)
+    came = ((one.at, one.person) for one in found.entered if one.play == 0)
+    watched: dict[int, None] = {}
+    for _, person in merge(held, came):
+        if len(watched) == most:
+            break
+        watched[person] = None
+    return list(watched)
 
 
 def _events(

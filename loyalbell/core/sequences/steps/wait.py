@@ -122,14 +122,23 @@ class ManyWait:
     def __init__(self, wait: WaitStep, zone: Zone, next_decides: bool) -> None:
         self._after, self._zone = ManyAfter(wait.span, zone), zone
         self._in_days = next_decides and wait.span.unit in WHOLE_DAYS and bool(wait.span.amount)
+        self._begins: dict[int, int] = {}
 
     def __call__(self, arrived: Ints) -> Ints:
         over = self._after(arrived)
         if not self._in_days:
             return over
         quarters, place = np.unique(over // QUARTER, return_inverse=True)
-        begins = [self._zone.instant(self._zone.day(one * QUARTER), 0) for one in quarters.tolist()]
+        begins = [self._day_begins(quarter) for quarter in quarters.tolist()]
         return np.asarray(begins, dtype=np.int64)[place]
+
+    def _day_begins(self, quarter: int) -> int:
+        """Of the day in which it lies."""
+        begins = self._begins.get(quarter)
+        if begins is None:
+            day = self._zone.day(quarter * QUARTER)
+            begins = self._begins[quarter] = self._zone.instant(day, 0)
+        return begins
 
 
 def _on_day(wait: WaitStep, zone: Zone) -> int:
