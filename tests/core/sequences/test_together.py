@@ -422,6 +422,23 @@ class Together(TestCase):
         sent = {one.person: one.at for one in self.agree(book, SendPolicy(), made, []).sent}
         self.assertEqual(sent, {0: START + DAY, 1: START + 7 * DAY, 2: START, 3: START + 7 * DAY})
 
+    def test_a_wait_of_centuries_is_nobody_else_s(self) -> None:
+        """A wait may take 10,000 months. Somebody else's run must not be taken for theirs."""
+        plan = read_plan({"steps": [{"do": "wait", "id": "w"}, {"do": "message", "id": "m", "message": 1}]})
+        people = People.of(np.arange(1, 7), [START - 9 * DAY] * 6)
+        said = Consents.of(person=np.arange(6), at=[START - 9 * DAY] * 6, channel=[0] * 6, state=[1] * 6)
+        book = HistorySnapshot(ZONE, "USD", people, consents=said)
+        stand = [
+            (person, Position(START - DAY, START + due, "w", START, True, START - DAY))
+            for person in range(6)
+            for due in (DAY, 834 * 365 * DAY)
+        ]
+
+        def made() -> list[RehearsalScene]:
+            return [RehearsalScene("key", tree_of(plan), crossed=(), standing=stand)]
+
+        self.assertEqual(len(self.agree(book, SendPolicy(), made, []).sent), 6)
+
     def test_of_two_due_at_one_instant_the_lower_rank_goes_first(self) -> None:
         orders = Orders.of(key=np.arange(9), person=np.arange(9), at=[START + 60] * 9)
         said = Consents.of(person=np.arange(9), at=[START - DAY] * 9, channel=[0] * 9, state=[1] * 9)

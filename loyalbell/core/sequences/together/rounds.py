@@ -33,7 +33,7 @@ from loyalbell.core.sequences.walk import ON_ITS_WAY, PASSED, UNDER_WAY, Act, Po
 NOTHING = 2**62
 """An instant at which nothing is."""
 SECONDS = 34
-"""Bits for an instant within some hundred years of the beginning."""
+"""Bits for an instant that is not after the end, nor more than 272 years before the beginning."""
 
 
 class Rounds:
@@ -59,9 +59,9 @@ class Rounds:
         self.runs = Runs(len(events.at) + sum(len(standing.get(one, ())) for one in people))
         self.looks = [Looks(play, self.answers, self.facts, self.spoken, self.runs) for play in plays]
         stand = [(person, *one) for person in people for one in standing.get(person, ())]
-        self.live = np.asarray([self._stand(*one) for one in stand], dtype=np.int64)
         self.later: list[Ints] = []
         """Who is due only after the end."""
+        self.live = self._before_the_end(np.asarray([self._stand(*one) for one in stand], dtype=np.int64))
         self.active = np.asarray(people, dtype=np.int64)
 
     def _did(self, person: int, step: str, did: str) -> bool:
@@ -179,11 +179,13 @@ class Rounds:
                 if act.kind == "arm" or act.at <= self.found.end:
                     self._do(number, act, mine[places])
             self._go_on(number, mine, now, looked)
-        at = self.runs.at
-        under_way = self.live[at.state[self.live] == 0]
-        ahead = at.due[under_way] > self.found.end
-        self.later.append(under_way[ahead])
-        self.live = under_way[~ahead]
+        self.live = self._before_the_end(self.live[self.runs.at.state[self.live] == 0])
+
+    def _before_the_end(self, rows: Ints) -> Ints:
+        """The runs at which there is still to be looked; the others stand where they are."""
+        ahead = self.runs.at.due[rows] > self.found.end
+        self.later.append(rows[ahead])
+        return rows[~ahead]
 
     def _do(self, number: int, act: Act, rows: Ints) -> None:
         found, play = self.found, self.plays[number]
