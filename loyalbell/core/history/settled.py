@@ -86,7 +86,7 @@ def stands(part: Orders | Lines, rows: slice, as_of: int) -> Mask:
     return found
 
 
-def in_department(part: Orders | Lines, department: int, rows: slice) -> Mask:
+def in_department(part: Orders | Lines, department: int, rows: slice | Column) -> Mask:
     """Which of these rows are of a department. Codes are compared as the smallest numbers that hold them."""
     codes = worked_out(part, "departments", lambda: _smallest(part.department))
     found: Mask = codes[rows] == department

@@ -5,6 +5,7 @@ instant: before, within and after everything on file. The oracle goes through pl
 import unittest
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
+from itertools import product
 from zoneinfo import ZoneInfo
 
 import numpy as np
@@ -63,6 +64,15 @@ BOUGHT = st.builds(
     st.integers(1, 3),
     st.sampled_from((0, 0, 0, 1, 30, 200)),
     st.sampled_from((0, 0, 5, 100)),
+)
+WHAT = st.fixed_dictionaries(
+    {},
+    optional={
+        "item": st.sampled_from((1, 2, 9)),
+        "category": st.sampled_from("ab"),
+        "department": st.integers(1, 3),
+        "days": st.sampled_from((1, 20, 45)),
+    },
 )
 BOOKS = st.lists(BOUGHT, max_size=25)
 NOWS = st.integers(-2, 90).map(lambda day: START + day * DAY + 7_000)
@@ -173,18 +183,44 @@ class TheSame(unittest.TestCase):
             line = {"about": "orders", "measure": "sum", "value": value, "department": department}
             self.check(rows, now, line, lambda own, value=value: spent(own) >= value)
 
-    @settings(max_examples=80, deadline=None)
-    @given(BOOKS, NOWS, st.integers(1, 900), st.sampled_from("ab"))
-    def test_what_was_spent_on_a_category(
-        self, rows: list[Bought], now: int, value: int, category: str
+    @settings(max_examples=150, deadline=None)
+    @given(BOOKS, NOWS, st.lists(WHAT, min_size=2, max_size=3))
+    def test_what_was_bought(self, rows: list[Bought], now: int, several: list[dict[str, object]]) -> None:
+        """Of an item, a category, a department or several of these, within a period: each asked with just
+        what somebody comes to and with one more. One book at several instants, some when an order is voided.
+        """
+        snapshot = book_of(rows)
+        voided = [one.void_at for one in rows if one.void_at < NEVER][:3]
+        for what, at in product(several, [now, *voided, *(one - 1 for one in voided)]):
+            self.check_what_was_bought(snapshot, rows, what, at)
+
+    def check_what_was_bought(
+        self, snapshot: HistorySnapshot, rows: list[Bought], what: dict[str, object], now: int
     ) -> None:
-        line = {"about": "items", "measure": "sum", "category": category, "value": value}
-        self.check(
-            rows,
-            now,
-            line,
-            lambda own: sum(one.money for one in own if "ab"[(1 + one.money % 4) % 2] == category) >= value,
-        )
+        days = what.get("days")
+
+        def counts(one: Bought) -> bool:
+            item = 1 + one.money % 4
+            return (
+                one.stands(now)
+                and (days is None or day_of(now) - day_of(one.at) < days)
+                and what.get("department") in (None, one.department)
+                and what.get("item") in (None, item)
+                and what.get("category") in (None, "ab"[item % 2])
+            )
+
+        of = {"about": "items"} | {name: asks for name, asks in what.items() if name != "days"}
+        if days:
+            of |= {"period": {"kind": "last days", "days": days}}
+        own = [[one for one in rows if one.person == at and counts(one)] for at in range(PEOPLE)]
+        for measure, came_to in (
+            ("sum", [sum(one.money for one in some) for some in own]),
+            ("count", [len(some) for some in own]),
+        ):
+            for value in {one + more for one in came_to for more in (0, 1)} - {0}:
+                expected = [person for person in range(PEOPLE) if came_to[person] >= value]
+                line = of | {"measure": measure, "value": value}
+                self.assertEqual(asked(snapshot, now, line), expected, line)
 
     @settings(max_examples=60, deadline=None)
     @given(BOOKS, NOWS)
@@ -274,6 +310,13 @@ class Settled(unittest.TestCase):
         self.assertEqual(asked_for, [*range(80), 0])
         worked_out(orders, 0, lambda: asked_for.append("again"))
         self.assertEqual(asked_for[-1], 0)
+
+    def test_many_asked_for_items_push_nothing_else_out(self) -> None:
+        snapshot = book_of([Bought(0, START, 5, 1, int(NEVER), int(NEVER), 0)])
+        kept = by_person(snapshot.lines, PEOPLE).rows
+        for item in range(1, 90):
+            asked(snapshot, START + DAY, {"about": "items", "item": item})
+        self.assertIs(by_person(snapshot.lines, PEOPLE).rows, kept)
 
 
 class Midnight(unittest.TestCase):

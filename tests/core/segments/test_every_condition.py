@@ -28,6 +28,8 @@ from loyalbell.core.history.snapshot import (
     People,
     Tags,
     WalkIns,
+    WordCodes,
+    YearlyDates,
 )
 from loyalbell.core.history.visits import EPOCH
 from loyalbell.core.segments import model as m
@@ -177,6 +179,38 @@ class EveryCondition(unittest.TestCase):
             {(key // 2, row[0]) for key, row in enumerate(rows)}
         ):
             self.check(line, snapshot, slow)
+
+    def test_two_lines_of_an_order_are_one_time_bought(self) -> None:
+        lines = Lines.of(person=[0, 0, 1, 1], at=[SECONDS] * 4, item=[1] * 4, key=[1, 1, 2, 3])
+        self.check(m.ItemsCondition(item=1, value=2), book(lines=lines), lambda person: person == 1)
+
+    @given(
+        ROWS,
+        st.lists(AT, min_size=WHO, max_size=WHO),
+        COMPARED,
+        st.integers(1, 3),
+        st.integers(1, 40),
+        st.sampled_from(("orders", "items")),
+        st.none() | st.integers(0, 2),
+    )
+    def test_in_their_first_days(self, rows, said, comparison, value, days, about, department) -> None:
+        """Counted from the day they are said to have joined, or from their first order if that was before."""
+        given = columns(rows, "person", "at", "department", "money")
+        joined = People.of(np.arange(1, WHO + 1), said)
+        lines = Lines.of(**given, key=np.arange(len(rows)))
+        snapshot = HistorySnapshot(ZONE, "USD", joined, orders=Orders.of(**given), lines=lines)
+        line = (m.OrdersCondition if about == "orders" else m.ItemsCondition)(
+            comparison=comparison, value=value, period=m.AfterJoining(days=days), department=department
+        )
+        until = days * DAY
+
+        def slow(person: int) -> bool:
+            theirs = [(at, of) for who, at, of, _ in rows if who == person and at <= SECONDS]
+            became = min([said[person], *(at for who, at, *_ in rows if who == person)])
+            kept = [at for at, of in theirs if became <= at < became + until and department in (None, of)]
+            return became <= SECONDS and compared(len(kept), line)
+
+        self.check(line, snapshot, slow)
 
     @given(ROWS, ROWS, st.sampled_from(("orders", "visits")), st.integers(1, 9), st.integers(2, 4))
     def test_usual_gaps(self, came, bought, what, low, fewest) -> None:
@@ -504,15 +538,26 @@ class EveryCondition(unittest.TestCase):
         st.lists(st.tuples(st.integers(1, 12), st.integers(1, 28)), min_size=WHO, max_size=WHO),
         st.sampled_from(("in days", "days ago", "within", "month")),
         st.integers(0, 365),
+        st.sampled_from(("birthday", "companion", "companion:dog", "wedding")),
     )
-    def test_days_of_the_year(self, born, comparison, value) -> None:
+    def test_days_of_the_year(self, born, comparison, value, which) -> None:
+        """Their own, a companion's, and a named day; days of another kind beside them count for nothing."""
         born[0] = (2, 29)
-        one = People.of(
-            np.arange(1, WHO + 1),
-            [-(2**40)] * WHO,
-            birthday_month=[mo for mo, _ in born],
-            birthday_day=[d for _, d in born],
+        words = WordCodes()
+        wedding, dog, cat = (words[word] for word in ("wedding", "dog", "cat"))
+        named = wedding if which == "wedding" else dog
+        beside = {"companion": wedding, "companion:dog": cat}.get(which, dog)
+        rows = [(0, beside, 5, 12, beside != wedding)]
+        if which == "birthday":
+            given = {"birthday_month": [mo for mo, _ in born], "birthday_day": [d for _, d in born]}
+        else:
+            given = {}
+            rows += [(who, named, month, day, named == dog) for who, (month, day) in enumerate(born)]
+        dates = YearlyDates.of(
+            **columns(rows, "person", "name", "month", "day", "of_companion"), at=[0] * len(rows)
         )
+        one = People.of(np.arange(1, WHO + 1), [-(2**40)] * WHO, **given)
+        snapshot = HistorySnapshot(ZONE, "USD", one, yearly_dates=dates, words=words)
         today = date(2026, 5, 12)
 
         def slow(person: int) -> bool:
@@ -530,9 +575,7 @@ class EveryCondition(unittest.TestCase):
                     return True
             return False
 
-        self.check(
-            m.DateCondition(comparison=comparison, value=value), HistorySnapshot(ZONE, "USD", one), slow
-        )
+        self.check(m.DateCondition(which=which, comparison=comparison, value=value), snapshot, slow)
 
     @given(
         st.lists(

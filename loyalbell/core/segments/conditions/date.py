@@ -8,7 +8,7 @@ import numpy as np
 from pydantic import Field
 
 from loyalbell.core.clock.yearly import kept_on
-from loyalbell.core.history.columns import Mask, Small
+from loyalbell.core.history.columns import Column, Mask, Small
 from loyalbell.core.history.settled import worked_out
 from loyalbell.core.history.snapshot import People
 from loyalbell.core.history.visits import day_of_number, today_number
@@ -43,15 +43,15 @@ class DateCondition(Part):
 
 def meets(line: DateCondition, context: EvaluationContext) -> Mask:
     """Each person's days are those of their own zone where one is on file (rules of the job, section 1)."""
-    person, month, day = _dates(line.which, context)
+    person, day = _dates(line.which, context)
     if line.comparison in ("is known", "is not known"):
         known = any_of(person, context)
         return known if line.comparison == "is known" else ~known
     if line.comparison == "month":
-        return any_of(person[month == line.value], context)
+        return any_of(person[day // DAYS_WIDE == line.value], context)
     met = np.zeros(len(person), dtype=np.bool_)
     for of_zone, today in _todays(person, context):
-        met |= of_zone & _on(_wanted(line, today), month, day, context.snapshot.leap_day)
+        met |= of_zone & _on(_wanted(line, today), day, context.snapshot.leap_day)
     return any_of(person[met], context)
 
 
@@ -74,16 +74,17 @@ def _wanted(line: DateCondition, today: date) -> list[date]:
     return [today + timedelta(days=line.value if line.comparison == "in days" else -line.value)]
 
 
-def _on(days: Sequence[date], month: Small, day: Small, leap_day: str) -> Mask:
+def _on(days: Sequence[date], day: Column, leap_day: str) -> Mask:
     wanted = np.zeros(13 * DAYS_WIDE, dtype=np.bool_)
     for one in days:
         for of_month, of_day in kept_on(one, leap_day):
             wanted[of_month * DAYS_WIDE + of_day] = True
-    found: Mask = wanted[month * DAYS_WIDE + day]
+    found: Mask = wanted[day]
     return found
 
 
-def _dates(which: str, context: EvaluationContext) -> tuple[Small, Small, Small]:
+def _dates(which: str, context: EvaluationContext) -> tuple[Small, Column]:
+    """Whose, and the day of the year as ``month * DAYS_WIDE + day``."""
     snapshot = context.snapshot
     if which == "birthday":
         return worked_out(snapshot.people, "birthdays", lambda: _birthdays(snapshot.people))
@@ -94,12 +95,13 @@ def _dates(which: str, context: EvaluationContext) -> tuple[Small, Small, Small]
             rows &= dates.name == snapshot.words.get(which.removeprefix(COMPANIONS), -1)
     else:
         rows = ~dates.of_companion & (dates.name == snapshot.words.get(which, -1))
-    return dates.person[rows], dates.month[rows], dates.day[rows]
+    return dates.person[rows], dates.month[rows] * DAYS_WIDE + dates.day[rows]
 
 
-def _birthdays(people: People) -> tuple[Small, Small, Small]:
+def _birthdays(people: People) -> tuple[Small, Column]:
     person = np.flatnonzero(people.birthday_month > 0).astype(np.int32)
-    return person, people.birthday_month[person], people.birthday_day[person]
+    day = people.birthday_month[person] * DAYS_WIDE + people.birthday_day[person]
+    return person, day.astype(np.int16)
 
 
 def say(line: DateCondition, saying: Saying) -> str:

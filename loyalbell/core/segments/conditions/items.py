@@ -4,9 +4,9 @@ from typing import Literal
 
 import numpy as np
 
-from loyalbell.core.history.columns import Ints, Mask
-from loyalbell.core.history.settled import in_department, stands, worked_out
-from loyalbell.core.history.snapshot import HistorySnapshot, Lines
+from loyalbell.core.history.settled import in_department
+from loyalbell.core.history.snapshot import HistorySnapshot
+from loyalbell.core.history.sold import Sold, sold_of
 from loyalbell.core.segments.conditions.base import Amount, Comparison, ConditionType, ShortText
 from loyalbell.core.segments.conditions.measuring import (
     NOTHING,
@@ -46,45 +46,34 @@ class ItemsCondition(Part):
 
 def measure(line: ItemsCondition, context: EvaluationContext) -> Measured:
     part = context.snapshot.lines
-    places = _places(line, context)
+    sold = _sold(line, context)
     if line.measure == "count":
-        _, once = np.unique(part.key[places], return_index=True)
-        places = places[np.sort(once)]
-    at = part.at[places] if line.measure in OF_INSTANTS else NOTHING
-    weights = {"sum": part.money, "quantity": part.quantity}.get(line.measure)
-    weighed = None if weights is None else weights[places]
-    return measured_rows(line, context, part.person[places], at, weighed)
+        _, once = np.unique(part.key[sold.places], return_index=True)
+        sold = sold.taken(np.sort(once))
+    at = part.at[sold.places] if line.measure in OF_INSTANTS else NOTHING
+    weights = sold.column(line.measure) if line.measure in ("sum", "quantity") else None
+    return measured_rows(line, context, sold.person, at, weights)
 
 
-def _places(line: ItemsCondition, context: EvaluationContext) -> Ints:
+def _sold(line: ItemsCondition, context: EvaluationContext) -> Sold:
     """The lines of orders that it is about, in order of time."""
     part = context.snapshot.lines
-    rows = part.span(*context.span(line.period))
-    kept = stands(part, rows, context.now)
-    if line.item is not None:
-        kept = kept & (part.item[rows] == line.item)
-    if line.category is not None:
-        kept = kept & in_category(context.snapshot, line.category)[rows]
+    found = sold_of(part, _items(line, context.snapshot), part.span(*context.span(line.period)), context.now)
     if line.department is not None:
-        kept = kept & in_department(part, line.department, rows)
-    places: Ints = np.flatnonzero(kept) + rows.start
-    if not isinstance(line.period, AfterJoining | SinceEntering):
-        return places
-    inside = context.inside(line.period, part.person[places], part.at[places])
-    found: Ints = places if inside is None else places[inside]
-    return found
+        found = found.taken(np.flatnonzero(in_department(part, line.department, found.places)))
+    inside = None
+    if isinstance(line.period, AfterJoining | SinceEntering):
+        inside = context.inside(line.period, found.person, part.at[found.places])
+    return found if inside is None else found.taken(np.flatnonzero(inside))
 
 
-def in_category(snapshot: HistorySnapshot, category: str) -> Mask:
-    """Which lines of orders are of items of a category; kept with the lines as long as the catalogue is."""
-    items = frozenset(at for at, (_, of, _) in snapshot.catalogue.items.items() if of == category)
-    return worked_out(snapshot.lines, ("items", items), lambda: _of_items(snapshot.lines, items))
-
-
-def _of_items(lines: Lines, items: frozenset[int]) -> Mask:
-    wanted = np.zeros(int(lines.item.max(initial=0)) + 1, dtype=np.bool_)
-    wanted[[item for item in items if item < len(wanted)]] = True
-    return wanted[lines.item]
+def _items(line: ItemsCondition, snapshot: HistorySnapshot) -> frozenset[int] | None:
+    """Of which items; none given: of all."""
+    if line.category is None:
+        return None if line.item is None else frozenset((line.item,))
+    items = snapshot.catalogue.items
+    wanted = frozenset(at for at, (_, of, _) in items.items() if of == line.category)
+    return wanted if line.item is None else wanted & {line.item}
 
 
 def say(line: ItemsCondition, saying: Saying) -> str:
