@@ -16,6 +16,7 @@ from typing import Any, Generic, TypeVar
 import structlog
 
 from loyalbell.services.give_way import MAY_BE_OLD
+from loyalbell.services.memory import hand_back
 
 log = structlog.get_logger()
 Found = TypeVar("Found")
@@ -186,6 +187,7 @@ class Jobs:
             self.problems.append(Problem(key, f"{type(problem).__name__}: {problem}"))
         finally:
             job.done = True
+            hand_back()
 
 
 class BackgroundResults:
@@ -250,6 +252,7 @@ class BackgroundResults:
             while len(found) > most:
                 found.popitem(last=False)
             self._working.pop((topic, key), None)
+        hand_back()
 
 
 class LatestRequest(Generic[Found]):

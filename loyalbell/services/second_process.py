@@ -28,6 +28,7 @@ import structlog
 from loyalbell.core.history.snapshot import HistorySnapshot
 from loyalbell.services.application import Application, Progress
 from loyalbell.services.background_work import Superseded
+from loyalbell.services.memory import hand_back
 from loyalbell.storage.column_files import Believed
 
 log = structlog.get_logger()
@@ -256,6 +257,7 @@ def attend() -> None:
         application = application or Application(data, clock, job.columns)
         application.clock = clock
         _send(line, _done(application, job, _teller(line, giving_up)))
+        hand_back()
 
 
 def _send(line: Connection, answer: _Answer) -> None:

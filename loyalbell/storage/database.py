@@ -60,7 +60,6 @@ def _set_up_connection(connection: DBAPIConnection, _record: object) -> None:
         "synchronous=FULL",
         "temp_store=MEMORY",
         "cache_size=-32768",
-        "mmap_size=268435456",
         "secure_delete=ON",  # what is erased is gone from the file too, not only from its tables
     ):
         connection.execute(f"PRAGMA {pragma}")

@@ -101,6 +101,14 @@ class BackgroundResultsTest(unittest.TestCase):
         wait_for(lambda: jobs.find("job").done)
         self.assertEqual([*background.problems, *jobs.problems], [])
 
+    def test_memory_goes_back_once_the_work_is_done(self) -> None:
+        background, jobs = BackgroundResults(), Jobs()
+        with mock.patch.object(background_work, "hand_back") as hand_back:
+            background.get("topic", 1, lambda: [7], [], most=2, wait=True)
+            self.assertEqual(hand_back.call_count, 1)
+            jobs.start("job", lambda _: None)
+            wait_for(lambda: hand_back.call_count == 2)
+
     def test_it_keeps_the_newest_and_says_otherwise_where_something_goes_wrong(self) -> None:
         background, works = BackgroundResults(), list[str]()
 

@@ -39,7 +39,7 @@ class BoughtNext(unittest.TestCase):
             buyers += 1
             for what in {what for _, when, what in theirs if first < when <= first + WITHIN_DAYS * DAY}:
                 counts[what] += 1
-        found = bought_next(snapshot, 1, SECONDS)
+        found = bought_next(snapshot.lines, len(snapshot.people), 1, SECONDS)
         self.assertEqual((found[0], dict(found[1])), (buyers, {what: n for what, n in counts.items() if n}))
 
 

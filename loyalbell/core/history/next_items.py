@@ -3,23 +3,23 @@
 import numpy as np
 
 from loyalbell.core.history.columns import NEVER
-from loyalbell.core.history.snapshot import HistorySnapshot
+from loyalbell.core.history.snapshot import Lines
 
 WITHIN_DAYS = 180
 
 
 def bought_next(
-    snapshot: HistorySnapshot, item: int, as_of: int, most: int = 5
+    lines: Lines, people: int, item: int, as_of: int, most: int = 5
 ) -> tuple[int, list[tuple[int, int]]]:
-    """How many people ever bought the item, and which items the most of them bought in a later order within
-    half a year of the first time: (item, people), the most first. The item itself is among them.
+    """How many of the book's ``people`` ever bought the item, and which items the most of them bought in a
+    later order within half a year of the first time: (item, people), the most first. The item itself is
+    among them.
     """
-    lines = snapshot.lines
     rows = lines.span(-(2**62), as_of)
     kept = lines.void_at[rows] > as_of
     person, at = lines.person[rows][kept], lines.at[rows][kept]
     what = lines.item[rows][kept]
-    first = np.full(len(snapshot.people), NEVER, dtype=np.int64)
+    first = np.full(people, NEVER, dtype=np.int64)
     theirs = what == item
     first[person[theirs][::-1]] = at[theirs][::-1]
     begun = first[person]

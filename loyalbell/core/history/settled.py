@@ -88,12 +88,12 @@ def stands(part: Orders | Lines, rows: slice, as_of: int) -> Mask:
 
 def in_department(part: Orders | Lines, department: int, rows: slice | Column) -> Mask:
     """Which of these rows are of a department. Codes are compared as the smallest numbers that hold them."""
-    codes = worked_out(part, "departments", lambda: _smallest(part.department))
+    codes = worked_out(part, "departments", lambda: smallest(part.department))
     found: Mask = codes[rows] == department
     return found
 
 
-def _smallest(codes: Small) -> Column:
+def smallest(codes: Small) -> Column:
     most = int(codes.max(initial=0))
     return codes.astype(np.int8 if most < 2**7 else np.int16 if most < 2**15 else np.int32)
 

@@ -10,9 +10,11 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
+from numpy.typing import NDArray
 
-from loyalbell.core.history.columns import Ints
+from loyalbell.core.history.columns import Column, Ints, Small, distinct, order_by_person
 from loyalbell.core.history.next_items import bought_next
+from loyalbell.core.history.settled import smallest
 from loyalbell.core.history.snapshot import HistorySnapshot
 from loyalbell.core.history.visits import local_days, today_number
 
@@ -20,7 +22,7 @@ SEPARATORS = (r"[\n;|\t]", r",", r"[/+&]", r"\s")
 CERTAIN = SEPARATORS[:2]
 PARTING = " ;|,/+&\n\t"
 """How a text of several codes may be parted; those of ``CERTAIN`` do part it."""
-NEXT_KEPT = 12
+NEXT_KEPT, AT_ONCE = 12, 20_000
 SUPPORT, LIFT = 5, 1.2
 """Two items go together where at least so many people bought both, so many times oftener than by chance."""
 NEW_DAYS, BEST_DAYS = 90, 180
@@ -47,24 +49,27 @@ class Stock:
 
 
 class Shelf:
-    """The whole book's purchases as of an instant, ready to choose from for any person."""
+    """The whole book's purchases as of an instant, ready to choose from for any person.
+
+    ``item`` and ``day`` are laid out by person and then time: ``_starts[p]:_starts[p + 1]`` are person p's.
+    """
 
     def __init__(self, snapshot: HistorySnapshot, as_of: int, stock: Mapping[int, Stock]) -> None:
         lines = snapshot.lines
         rows = lines.span(-(2**62), as_of)
         kept = (lines.void_at[rows] > as_of) & (lines.item[rows] > 0)
         self.stock, self.today = stock, today_number(as_of, snapshot.zone)
-        self.person: Ints = lines.person[rows][kept].astype(np.int64)
-        self.item: Ints = lines.item[rows][kept].astype(np.int64)
-        self.day = local_days(lines.at[rows][kept], snapshot.zone)
+        person, at = lines.person[rows][kept], lines.at[rows][kept]
+        order = order_by_person(person, at)
+        self._starts = np.searchsorted(person[order], np.arange(len(snapshot.people) + 1))
+        self.item = smallest(lines.item[rows][kept])[order]
+        self.day = local_days(at, snapshot.zone).astype(np.int32)[order]
         self.names = {at: name for at, (name, _, _) in snapshot.catalogue.items.items()}
-        self._order = np.argsort(self.person, kind="stable")
-        self._sorted = self.person[self._order]
         self._best: list[int] | None = None
         self._pairs: dict[int, list[tuple[float, int, int]]] | None = None
         self._new: list[int] | None = None
         self._next: dict[int, list[tuple[int, int]]] = {}
-        self._snapshot, self._as_of = snapshot, as_of
+        self._lines, self._as_of = lines, as_of
         self.by_name = item_keys(self.names, stock)
 
     def choose(
@@ -90,10 +95,14 @@ class Shelf:
             :most
         ]
 
-    def _theirs(self, person: int) -> tuple[Ints, Ints]:
-        low, high = np.searchsorted(self._sorted, (person, person + 1))
-        rows = self._order[low:high]
+    def _theirs(self, person: int) -> tuple[Column, Small]:
+        # whoever came into the book since has bought nothing here
+        rows = slice(*self._starts[person : person + 2]) if person < len(self._starts) - 1 else slice(0)
         return self.item[rows], self.day[rows]
+
+    def _whose(self) -> Ints:
+        """Person numbers beside ``item`` and ``day``."""
+        return np.repeat(np.arange(len(self._starts) - 1), np.diff(self._starts))
 
     def bought(self, person: int) -> list[Choice]:
         """What they have, the newest first."""
@@ -126,7 +135,9 @@ class Shelf:
 
     def _bought_next(self, item: int) -> list[tuple[int, int]]:
         if item not in self._next:
-            self._next[item] = bought_next(self._snapshot, item, self._as_of, NEXT_KEPT)[1]
+            self._next[item] = bought_next(self._lines, len(self._starts) - 1, item, self._as_of, NEXT_KEPT)[
+                1
+            ]
         return self._next[item]
 
     def refill(self, person: int) -> list[Choice]:
@@ -167,21 +178,33 @@ class Shelf:
         return self._pairs
 
     def _count_pairs(self) -> dict[int, list[tuple[float, int, int]]]:
-        if not len(self.person):
+        if not len(self.item):
             return {}
-        codes, item = np.unique(self.item, return_inverse=True)
-        people, person = np.unique(self.person, return_inverse=True)
-        bought = np.zeros((len(people), len(codes)), dtype=np.float32)
-        bought[person, item] = 1
-        both = bought.T @ bought
+        codes = np.flatnonzero(np.bincount(self.item))
+        both = self._bought_both(codes)
         alone = np.diag(both).copy()
-        lift = both * len(people) / np.maximum(np.outer(alone, alone), 1)
+        people = int((np.diff(self._starts) > 0).sum())
+        lift = both * people / np.maximum(np.outer(alone, alone), 1)
         np.fill_diagonal(lift, 0)
         found: dict[int, list[tuple[float, int, int]]] = {}
         for one, other in zip(*np.nonzero((both >= SUPPORT) & (lift >= LIFT)), strict=True):
             pair = (float(lift[one, other]), int(both[one, other]), int(codes[other]))
             found.setdefault(int(codes[one]), []).append(pair)
         return found
+
+    def _bought_both(self, codes: Ints) -> NDArray[np.float32]:
+        """How many people bought each pair of items; some thousand people at a time, as a table of all of
+        them and all items would take more memory than the book.
+        """
+        both = np.zeros((len(codes), len(codes)), dtype=np.float32)
+        people = len(self._starts) - 1
+        for low in range(0, people, AT_ONCE):
+            starts = self._starts[low : min(low + AT_ONCE, people) + 1]
+            bought = np.zeros((len(starts) - 1, len(codes)), dtype=np.float32)
+            whose = np.repeat(np.arange(len(starts) - 1), np.diff(starts))
+            bought[whose, np.searchsorted(codes, self.item[starts[0] : starts[-1]])] = 1
+            both += bought.T @ bought
+        return both
 
     def new(self, person: int) -> list[Choice]:
         """Items first sold in the last 90 days, in the category they buy most of."""
@@ -203,9 +226,9 @@ class Shelf:
 
     def _newest(self) -> list[int]:
         if self._new is None:
-            first: dict[int, int] = {}
-            for item in np.unique(self.item):
-                first[int(item)] = int(self.day[self.item == item].min())
+            days = np.full(int(self.item.max(initial=0)) + 1, self.today)
+            np.minimum.at(days, self.item, self.day)
+            first = {item: int(days[item]) for item in np.flatnonzero(np.bincount(self.item)).tolist()}
             fresh = [item for item, day in first.items() if self.today - day < NEW_DAYS]
             self._new = sorted(fresh, key=lambda item: (-first[item], item))
         return self._new
@@ -214,9 +237,10 @@ class Shelf:
         """What most people bought in the last 180 days, without what they have."""
         if self._best is None:
             lately = self.day > self.today - BEST_DAYS
-            pairs = np.unique(np.stack([self.item[lately], self.person[lately]]), axis=1)
-            codes, counts = np.unique(pairs[0], return_counts=True)
-            self._best = [int(codes[at]) for at in np.lexsort((codes, -counts))]
+            pairs = distinct((self.item[lately].astype(np.int64) << 32) | self._whose()[lately])
+            counts = np.bincount(pairs >> 32)
+            best = np.argsort(-counts, kind="stable").tolist()
+            self._best = [item for item in best if counts[item]]
         has = {int(one) for one in self._theirs(person)[0]}
         return [
             Choice(item, "among the best sellers of the last 180 days")

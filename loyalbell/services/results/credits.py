@@ -31,7 +31,10 @@ CODES_USED = (
 
 @dataclass(frozen=True)
 class Credits:
-    """Orders that stand, each with the delivery it is put down to (-1: none) and why. Money is net."""
+    """Orders that stand and are put down to a delivery: to which, and why. Money is net.
+
+    All others are left out: they are the most of a book.
+    """
 
     order: Ints
     person: Small
@@ -46,7 +49,7 @@ class Credits:
 
 
 def credits_of(application: Application) -> Credits:
-    """Every order of the book, attributed once over campaigns and sequences alike."""
+    """Of every order of the book, attributed once over campaigns and sequences alike."""
     snapshot, now = application.snapshot(), int(application.clock.now().timestamp())
     counting = loaded(application, ResultsSettings)
     return application.cache.of_parts(
@@ -98,12 +101,7 @@ def _credits(
         rows = places_of(orders, np.asarray([only]), len(snapshot.people))
         rows = rows[orders.at[rows] <= now]
     rows = rows[orders.void_at[rows] > now]
-    key, person, at, money = (
-        orders.key[rows],
-        orders.person[rows],
-        orders.at[rows],
-        orders.net_money(rows, now),
-    )
+    key, person, at = orders.key[rows], orders.person[rows], orders.at[rows]
     ours = _ours(snapshot)
     if only is not None:
         ours &= snapshot.deliveries.person == only
@@ -121,7 +119,9 @@ def _credits(
     by_code = _by_code(application, key)
     delivery = np.where(by_code >= 0, by_code, delivery)
     reason = np.where(by_code >= 0, np.int32(Reason.CODE), reason)
-    return Credits(key, person, at, money, delivery, reason)
+    mine = np.flatnonzero(delivery >= 0)
+    money = orders.net_money(rows[mine], now)
+    return Credits(key[mine], person[mine], at[mine], money, delivery[mine], reason[mine])
 
 
 def _ours(snapshot: HistorySnapshot) -> Mask:

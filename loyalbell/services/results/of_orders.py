@@ -1,6 +1,5 @@
 """Which message each order of a person is put down to, and why, in words."""
 
-import numpy as np
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
@@ -17,19 +16,19 @@ def credited_orders(application: Application, person_id: int) -> dict[int, str]:
     if person_id not in application.snapshot().people.ids:
         return {}
     credits = credits_of_person(application, person_id)
-    mine = np.flatnonzero(credits.delivery >= 0)
-    if not len(mine):
+    if not len(credits.order):
         return {}
     with application.database.reading() as session:
-        wanted = Delivery.id.in_(credits.delivery[mine].tolist())
+        wanted = Delivery.id.in_(credits.delivery.tolist())
         rows = session.execute(select(Delivery.id, Delivery.origin_kind, Delivery.origin_id).where(wanted))
         origins = {delivery: (kind, number) for delivery, kind, number in rows}
         names = _names(session, set(origins.values()))
     found = {}
-    for row in mine.tolist():
-        name = names.get(origins.get(int(credits.delivery[row]), ("", 0)))
+    columns = (credits.order.tolist(), credits.delivery.tolist(), credits.reason.tolist())
+    for order, delivery, reason in zip(*columns, strict=True):
+        name = names.get(origins.get(delivery, ("", 0)))
         if name is not None:
-            found[int(credits.order[row])] = f"“{name}”: {REASON_WORDS[Reason(int(credits.reason[row]))]}"
+            found[order] = f"“{name}”: {REASON_WORDS[Reason(reason)]}"
     return found
 
 

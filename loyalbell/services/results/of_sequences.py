@@ -49,7 +49,7 @@ def _last_days(application: Application, now: int) -> dict[int, LastDays]:
     edges = np.array([zone.instant(today - DAYS + 1 + day, 0) for day in range(DAYS)])
     day = np.searchsorted(edges, recent.at, side="right") - 1
     credited = credits_of(application)
-    lately = (credited.at >= start) & (credited.delivery >= 0)
+    lately = credited.at >= start
     people, deliveries = credited.person[lately], credited.delivery[lately]
     ours = every.taken(every.origin == code)
     order = np.argsort(ours.key, kind="stable")

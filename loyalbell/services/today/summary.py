@@ -8,6 +8,7 @@ import numpy as np
 from loyalbell.core.channels import CHANNELS
 from loyalbell.core.clock.local_time import local_day
 from loyalbell.core.history.money import say_money
+from loyalbell.core.history.settled import stands
 from loyalbell.core.policy.origins import CAMPAIGN, SEQUENCE
 from loyalbell.core.results.experiment import TestVerdict
 from loyalbell.core.results.verdict import Verdict
@@ -81,13 +82,18 @@ def _out(application: Application, days: Days) -> list[SummaryLine]:
     return [SummaryLine(OUT, words, "/calendar")]
 
 
+def _stood(application: Application, days: Days) -> int:
+    """How many orders of the days stand now."""
+    orders, now = application.snapshot().orders, int(application.clock.now().timestamp())
+    return int(stands(orders, orders.span(days.low, min(days.high, now)), now).sum())
+
+
 def _back(application: Application, days: Days) -> list[SummaryLine]:
     credited = credits_of(application)
-    within = (credited.at >= days.low) & (credited.at <= days.high)
-    ours = within & (credited.delivery >= 0)
+    ours = (credited.at >= days.low) & (credited.at <= days.high)
     orders, people = int(ours.sum()), len(np.unique(credited.person[ours]))
     address = f"/results?days=own&first={days.first}&last={days.last}"
-    every = int(within.sum())
+    every = _stood(application, days)
     if orders:
         shop = application.the_shop()
         money = say_money(int(credited.money[ours].sum()), shop.currency, True, shop.country)

@@ -1,6 +1,8 @@
 """Reading the book into the columns of the ledger, part by part, whole or a few rows."""
 
-from collections.abc import Callable, Mapping, Sequence
+import gc
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextlib import contextmanager
 from dataclasses import replace
 from typing import Any
 
@@ -65,7 +67,8 @@ def load_snapshot(reader: Reader, version: int = 0, parts: Sequence[str] = tuple
     bare = HistorySnapshot(shop.zone, shop.currency, People.of([], []), leap_day=leap_day)
     loading = Loading(reader, bare.people, bare.words, shop.zone)
     loading.people = people(loading, None)
-    history = {name: HISTORY[name](loading, None) for name in parts}
+    with _nothing_collected():
+        history = {name: HISTORY[name](loading, None) for name in parts}
     return replace(
         bare,
         people=loading.people,
@@ -73,6 +76,20 @@ def load_snapshot(reader: Reader, version: int = 0, parts: Sequence[str] = tuple
         version=version,
         **history,  # type: ignore[arg-type]
     )
+
+
+@contextmanager
+def _nothing_collected() -> Iterator[None]:
+    """Millions of rows pass through as tuples of numbers, among which there is no garbage to look for: a
+    tenth of the time (measured).
+    """
+    was_on = gc.isenabled()
+    gc.disable()
+    try:
+        yield
+    finally:
+        if was_on:
+            gc.enable()
 
 
 def follow(reader: Reader, snapshot: HistorySnapshot, noted: Noted, version: int) -> HistorySnapshot:

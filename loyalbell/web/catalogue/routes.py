@@ -122,7 +122,8 @@ def _entered(context: RequestContext, shown: catalogue.Shown | None) -> dict[str
 def _what_buyers_do(context: RequestContext, shown: catalogue.Shown) -> dict[str, Any]:
     application = context.application
     now = int(application.clock.now().timestamp())
-    buyers, found = bought_next(application.snapshot(), shown.item.id, now)
+    snapshot = application.snapshot()
+    buyers, found = bought_next(snapshot.lines, len(snapshot.people), shown.item.id, now)
     names = dict(queries.item_names(application))
     repeat = None
     if buyers >= ENOUGH_BUYERS:

@@ -1,6 +1,8 @@
 """Items per person, against a small made-up book and pandas."""
 
 import unittest
+from collections import Counter
+from unittest.mock import patch
 
 import numpy as np
 import pandas as pd
@@ -8,7 +10,16 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from loyalbell.core.history.snapshot import Catalogue, HistorySnapshot, Lines, People
-from loyalbell.core.messages.item_lists import LIFT, SUPPORT, Shelf, Stock, item_keys, named_items
+from loyalbell.core.messages.item_lists import (
+    BEST_DAYS,
+    LIFT,
+    NEW_DAYS,
+    SUPPORT,
+    Shelf,
+    Stock,
+    item_keys,
+    named_items,
+)
 from tests.support import NOW, ZONE
 
 SECONDS, DAY = int(NOW.timestamp()), 86_400
@@ -131,6 +142,31 @@ class Lists(unittest.TestCase):
         self.assertEqual(items(book.choose("field", 0, 3, ["ball", "Unknown", "brush"], False)), [3, 2])
         self.assertEqual(items(book.choose("refill", 0, 2)), [3])
         self.assertEqual(book.choose("refill", 0, 2, fallback=False), [])
+
+    def test_whoever_came_in_since_has_bought_nothing(self) -> None:
+        book = shelf([(11, 3, 10)])
+        self.assertEqual(items(book.bought(11)), [3])
+        self.assertEqual(book.bought(12), [])
+        self.assertEqual(items(book.choose("bought", 12, 2)), [3])
+
+    def test_pairs_are_counted_alike_some_people_at_a_time(self) -> None:
+        """Eight of eleven buyers bought both: 8 x 11 / (8 x 8) times as often as by chance."""
+        rows = [(person, item, 9) for person in range(8) for item in (1, 3)]
+        rows += [(person, 2, 9) for person in (8, 9, 10)]
+        for some in (1, 3, 5, 100):
+            with patch("loyalbell.core.messages.item_lists.AT_ONCE", some):
+                self.assertEqual(shelf(rows)._together(), {1: [(1.375, 8, 3)], 3: [(1.375, 8, 1)]}, some)
+
+    @given(BOUGHT)
+    def test_the_newest_and_the_best_of_a_plain_count(self, rows: list) -> None:
+        book, items_sold = shelf(rows), {item for _, item, _ in rows}
+        first = {item: max(ago for _, one, ago in rows if one == item) for item in items_sold}
+        fresh = sorted((ago, item) for item, ago in first.items() if ago < NEW_DAYS)
+        self.assertEqual(book._newest(), [item for _, item in fresh])
+        lately = {(item, person) for person, item, ago in rows if ago < BEST_DAYS}
+        buyers = Counter(item for item, _ in lately)
+        best = sorted(buyers, key=lambda item: (-buyers[item], item))
+        self.assertEqual(items(book.best(99)), best)
 
     @given(BOUGHT)
     def test_lift_is_that_of_the_plain_count(self, rows: list[tuple[int, int, int]]) -> None:

@@ -29,8 +29,17 @@ class CountingTest(SendingCase):
         self.clock.move_on(timedelta(days=6))
         self.add_order(self.delivery().person_id, 0, 2_500)
 
+    def test_the_money_of_what_is_put_down_is_that_of_its_own_order(self) -> None:
+        """Other orders of the book, before and after it, are left out; what was paid back does not count."""
+        self.add_order(self.add_person("other@example.org"), 9, 700)
+        self.opened_by(READER)
+        self.add_order(self.delivery().person_id, -0.5, 300, refunded_minor=100)
+        self.clock.move_on(timedelta(days=1))
+        self.count(opens_count=True, window_days=8)
+        self.assertEqual(credits_of(self.application).money.tolist(), [2_500, 200])
+
     def reasons(self) -> list[Reason]:
-        return [Reason(one) for one in credits_of(self.application).reason.tolist() if one != Reason.NONE]
+        return [Reason(one) for one in credits_of(self.application).reason.tolist()]
 
     def test_an_opening_counts_only_where_the_setting_says_so_and_within_its_days(self) -> None:
         self.opened_by(READER)

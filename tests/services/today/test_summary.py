@@ -72,7 +72,10 @@ class SummaryTest(SequenceCase):
         self.assertEqual(send_due(self.application, self.sender), 0)
 
     def test_the_mail_says_what_the_page_says(self) -> None:
-        self.add_order(self.add_person(), 3, 2_500)
+        person = self.add_person()
+        self.add_order(person, 3, 2_500)
+        self.add_order(person, 3, 900, cancelled_at=self.clock.now() - timedelta(days=2))
+        self.add_order(person, 20, 4_000)
         send_due(self.application, self.sender)
         text = self.sender.handed[0].content.decode()
         lines = past(self.application).lines

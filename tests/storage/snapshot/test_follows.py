@@ -1,18 +1,22 @@
 """After any run of changes, the ledger that followed them is the ledger loaded anew."""
 
+import gc
 from dataclasses import fields
 from datetime import timedelta
+from itertools import product
 
 import numpy as np
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
-from sqlalchemy import delete, update
+from sqlalchemy import delete, select, update
 
-from loyalbell.core.history.columns import Rows
-from loyalbell.core.history.snapshot import HistorySnapshot
+from loyalbell.core.history.columns import NEVER, Rows
+from loyalbell.core.history.snapshot import HistorySnapshot, WordCodes
 from loyalbell.storage import change_log
-from loyalbell.storage.schema import Order, OrderLine, Person
+from loyalbell.storage.schema import Department, Location, Order, OrderLine, Person
 from loyalbell.storage.snapshot.loading import load_snapshot
+from loyalbell.storage.snapshot.rows.history import lines, orders
+from loyalbell.storage.snapshot.rows.reading import Loading
 from tests.support import NOW, ApplicationCase
 
 ACTS = st.lists(
@@ -91,6 +95,43 @@ class ChangesCase(ApplicationCase):
                 self.orders = [one for one in orders if one not in theirs] or [0]
                 people.remove(person)
                 session.execute(delete(Person).where(Person.id == person))
+
+
+class Reading(ChangesCase):
+    def test_lines_have_whose_when_and_where_from_their_orders(self) -> None:
+        """Orders whose numbers do not go by time, some cancelled, of a department and a place; read whole and
+        some alone, the orders before them or not.
+        """
+        with self.application.database.transaction() as session:
+            session.add_all([Department(id=4, name="Café"), Location(id=9, name="Mill Lane")])
+            session.flush()
+            for order, quantity in product(self.orders[2:5], (1_000, 2_000)):
+                session.add(OrderLine(order_id=order, quantity=quantity, total_minor=order))
+            facts = {"department_id": 4, "location_id": 9, "cancelled_at": NOW}
+            session.execute(update(Order).where(Order.id == self.orders[3]).values(facts))
+        with self.application.database.reading() as reader:
+            stored = {order.id: order for order in reader.scalars(select(Order))}
+            for first, span in product((None, (self.orders[3], self.orders[4])), repeat=2):
+                loading = Loading(reader, self.application.snapshot().people, WordCodes(), "UTC")
+                orders(loading, first)
+                found = lines(loading, span)
+                self.assertEqual(len(found), 6 if span is None else 4)
+                for row, key in enumerate(found.key.tolist()):
+                    order = stored[key]
+                    self.assertEqual(found.person[row], loading.numbers([order.person_id])[0])
+                    self.assertEqual(found.at[row], int(order.placed_at.timestamp()))
+                    self.assertEqual(found.department[row], order.department_id or 0)
+                    self.assertEqual(found.void_at[row] < NEVER, key == self.orders[3])
+
+    def test_the_collector_is_as_it_was(self) -> None:
+        with self.application.database.reading() as reader:
+            for was_on in (False, True):
+                (gc.enable if was_on else gc.disable)()
+                try:
+                    load_snapshot(reader)
+                    self.assertIs(gc.isenabled(), was_on)
+                finally:
+                    gc.enable()
 
 
 class Following(ChangesCase):

@@ -42,7 +42,7 @@ def orders(loading: Loading, span: Range | None) -> Orders:
     whole = (back > 0) & (back >= money[rows])
     void_at[rows] = np.minimum(cancelled, np.where(whole, back_at, NEVER))
     refunded_at[rows], refunded[rows] = back_at, back
-    return Orders.of(
+    found = loading.orders_of[span] = Orders.of(
         key=ids,
         person=loading.numbers(person),
         at=at,
@@ -54,29 +54,29 @@ def orders(loading: Loading, span: Range | None) -> Orders:
         refunded=refunded,
         in_person=in_person != 0,
     )
+    return found
 
 
 def lines(loading: Loading, span: Range | None) -> Lines:
+    """Whose and when, and what voided them, they have from their orders, which are read already."""
     only = where("order_id", span)
-    order, person, at, item, department, quantity, money, void_at = loading.table(
-        f"""SELECT order_id, person_id, placed_at, coalesce(item_id, 0), coalesce(department_id, 0),
-                   quantity, order_line.total_minor,
-                   min(coalesce(cancelled_at, {NEVER}),
-                       iif(refunded_minor > 0 AND refunded_minor >= orders.total_minor,
-                           coalesce(refunded_at, placed_at), {NEVER}))
-            FROM order_line JOIN orders ON orders.id = order_id {only and "WHERE " + only}
-            ORDER BY order_line.id""",
-        8,
+    order, item, quantity, money = loading.table(
+        "SELECT order_id, coalesce(item_id, 0), quantity, total_minor FROM order_line"
+        f" {only and 'WHERE ' + only} ORDER BY id",
+        4,
     )
+    heads = loading.orders_of.get(span) or orders(loading, span)
+    by_key = np.argsort(heads.key, kind="stable")
+    rows = by_key[np.searchsorted(heads.key[by_key], order)]
     return Lines.of(
         key=order,
-        person=loading.numbers(person),
-        at=at,
+        person=heads.person[rows],
+        at=heads.at[rows],
         item=item,
-        department=department,
+        department=heads.department[rows],
         quantity=quantity,
         money=money,
-        void_at=void_at,
+        void_at=heads.void_at[rows],
     )
 
 
@@ -91,7 +91,7 @@ def statuses(loading: Loading, span: Range | None) -> Statuses:
         )
         for number, status in enumerate(STATUSES)
     ]
-    ids, person, at, status = np.concatenate(found, axis=1)
+    ids, person, at, status = (np.concatenate(column) for column in zip(*found, strict=True))
     return Statuses.of(key=ids, person=loading.numbers(person), at=at, status=status)
 
 

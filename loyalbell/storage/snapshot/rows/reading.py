@@ -10,23 +10,32 @@ from numpy.typing import NDArray
 from sqlalchemy.orm import Session as Reader
 
 from loyalbell.core.history.columns import Small
-from loyalbell.core.history.snapshot import NO_DAY, People, WordCodes
+from loyalbell.core.history.snapshot import NO_DAY, Orders, People, WordCodes
 from loyalbell.core.history.visits import EPOCH
 
 Range = tuple[int, int]
 Ints = NDArray[np.int64]
+AT_ONCE = 50_000
+"""Rows that are in memory as Python's numbers, before they become columns."""
 
 
 class Loading:
-    """One reading of the book: whose numbers people have, and the codes of words."""
+    """One reading of the book: whose numbers people have, the codes of words, and the orders read so far."""
 
     def __init__(self, reader: Reader, people: People, words: WordCodes, zone: str) -> None:
         self.reader, self.people, self.words, self.zone = reader, people, words, zone
+        self.orders_of: dict[Range | None, Orders] = {}
 
-    def table(self, sql: str, width: int) -> Ints:
-        """The rows of a query on whole numbers, as a ``width`` x rows array of contiguous columns."""
-        flat = np.fromiter(chain.from_iterable(self.rows(sql)), dtype=np.int64)
-        return np.ascontiguousarray(flat.reshape(-1, width).T)
+    def table(self, sql: str, width: int) -> list[Ints]:
+        """The ``width`` columns of a query on whole numbers, each with memory of its own: whoever keeps one
+        of them keeps no other.
+        """
+        cursor, pieces = self.rows(sql), list[list[Ints]]([] for _ in range(width))
+        while rows := cursor.fetchmany(AT_ONCE):
+            block = np.fromiter(chain.from_iterable(rows), dtype=np.int64, count=len(rows) * width)
+            for piece, column in zip(pieces, block.reshape(-1, width).T, strict=True):
+                piece.append(column.copy())
+        return [_joined(pieces.pop(0)) for _ in range(width)]
 
     def rows(self, sql: str) -> Any:
         cursor: Any = self.reader.connection().connection.cursor()
@@ -47,6 +56,10 @@ class Loading:
 
     def codes(self, words: Sequence[str | None]) -> list[int]:
         return [self.words[word] if word else 0 for word in words]
+
+
+def _joined(pieces: list[Ints]) -> Ints:
+    return np.concatenate(pieces) if pieces else np.zeros(0, dtype=np.int64)
 
 
 def where(key: str, span: Range | None) -> str:
