@@ -158,8 +158,8 @@ def import_line(folder: Path) -> list[Line]:
             mine,
             other,
             "bare executemany",
-            "2 at most",
-            mine <= 2 * other,
+            "1.5 at most",
+            mine <= 1.5 * other,
         )
     ]
 

@@ -66,8 +66,8 @@ def load_snapshot(reader: Reader, version: int = 0, parts: Sequence[str] = tuple
     leap_day = str(care.value.get("leap_day", FEBRUARY_28)) if care is not None else FEBRUARY_28
     bare = HistorySnapshot(shop.zone, shop.currency, People.of([], []), leap_day=leap_day)
     loading = Loading(reader, bare.people, bare.words, shop.zone)
-    loading.people = people(loading, None)
     with _nothing_collected():
+        loading.people = people(loading, None)
         history = {name: HISTORY[name](loading, None) for name in parts}
     return replace(
         bare,

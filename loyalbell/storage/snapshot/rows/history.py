@@ -83,16 +83,15 @@ def lines(loading: Loading, span: Range | None) -> Lines:
 def statuses(loading: Loading, span: Range | None) -> Statuses:
     """One row for each status an order has come to."""
     only = where("id", span)
-    found = [
-        loading.table(
-            f"""SELECT id, person_id, {status}_at, {number} FROM orders
-                WHERE {status}_at IS NOT NULL {only and "AND " + only}""",
-            4,
-        )
-        for number, status in enumerate(STATUSES)
-    ]
-    ids, person, at, status = (np.concatenate(column) for column in zip(*found, strict=True))
-    return Statuses.of(key=ids, person=loading.numbers(person), at=at, status=status)
+    times = ", ".join(f"coalesce({status}_at, {NEVER})" for status in STATUSES)
+    any_of_them = " OR ".join(f"{status}_at IS NOT NULL" for status in STATUSES)
+    ids, person, *came = loading.table(
+        f"SELECT id, person_id, {times} FROM orders WHERE ({any_of_them}) {only and 'AND ' + only}",
+        2 + len(STATUSES),
+    )
+    status, rows = np.nonzero(np.stack(came) < NEVER)
+    at = np.stack(came)[status, rows]
+    return Statuses.of(key=ids[rows], person=loading.numbers(person[rows]), at=at, status=status)
 
 
 def walk_ins(loading: Loading, span: Range | None) -> WalkIns:
