@@ -1,7 +1,9 @@
 """Eight questions of segments, against a columnar database, a frame library and NumPy by hand.
 
 Rivals are asked fairly: the same rows in memory, sorted by person, tables made before, two threads each, the
-same answers checked. NumPy by hand is what somebody would write for this one question and these columns.
+same answers checked. What ours keeps of a state of the book (the layout by person, the lines of a category)
+is made by the first ask, which only checks the answer. NumPy by hand is what somebody would write for this
+one question and these columns.
 """
 
 import os
