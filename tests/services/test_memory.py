@@ -3,8 +3,10 @@
 import subprocess
 import sys
 import unittest
+from unittest import mock
 
 from loyalbell.services import memory
+from tests.support import wait_for
 
 MANY, BYTES = 2_000, 100_000
 LETS_GO = f"""
@@ -34,6 +36,16 @@ class HandBack(unittest.TestCase):
         self.assertGreater(int(kept), 0.5 * MANY * BYTES, "the C library keeps it")
         self.assertEqual(handed_back, "True")
         self.assertLess(int(after), 0.3 * MANY * BYTES)
+
+    def test_asked_again_and_again_it_is_done_once_more_for_all(self) -> None:
+        asked: list[int] = []
+        with mock.patch.object(memory, "TRIM", lambda pad: asked.append(pad) or 1):
+            hand_back = memory.HandingBack(every=0.3)
+            self.assertEqual([hand_back() for _ in range(5)], [True, False, False, False, False])
+            self.assertEqual(len(asked), 1)
+            wait_for(lambda: len(asked) == 2)
+            self.assertEqual([hand_back() for _ in range(5)], [False] * 5)
+            wait_for(lambda: len(asked) == 3)
 
     def test_without_such_a_library_nothing_happens(self) -> None:
         trim, memory.TRIM = memory.TRIM, None
