@@ -1,6 +1,6 @@
 """Lines of orders by what was bought, found without a look at every line of the book."""
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 
 import numpy as np
 
@@ -16,14 +16,15 @@ class Sold:
     part: Lines
     places: Small
     person: Small
-    _columns: dict[str, Ints] = field(default_factory=dict)
+    cut_of: "tuple[Sold, slice] | None" = None
 
     def column(self, measure: str) -> Ints:
-        """Money of the lines (``sum``) or their quantity in thousandths; kept with them."""
-        if measure not in self._columns:
-            whole = self.part.money if measure == "sum" else self.part.quantity
-            self._columns[measure] = whole[self.places]
-        return self._columns[measure]
+        """Money of the lines (``sum``) or their quantity in thousandths; kept with those it is cut of."""
+        if self.cut_of is not None:
+            whole, cut = self.cut_of
+            return whole.column(measure)[cut]
+        column = self.part.money if measure == "sum" else self.part.quantity
+        return worked_out(self, measure, lambda: column[self.places])
 
     def taken(self, rows: Column) -> "Sold":
         return Sold(self.part, self.places[rows], self.person[rows])
@@ -34,8 +35,7 @@ class Sold:
         if high - low == len(self.places):
             return self
         cut = slice(int(low), int(high))
-        columns = {name: whole[cut] for name, whole in self._columns.items()}
-        return Sold(self.part, self.places[cut], self.person[cut], columns)
+        return Sold(self.part, self.places[cut], self.person[cut], (self, cut))
 
 
 def sold_of(part: Lines, items: frozenset[int] | None, rows: slice, as_of: int) -> Sold:
@@ -43,8 +43,8 @@ def sold_of(part: Lines, items: frozenset[int] | None, rows: slice, as_of: int) 
     if items is None:
         return _of_any(part, rows, as_of)
     if as_of >= settled_from(part):
-        shelf = worked_out(_shelves(part), (items, "standing"), lambda: _standing_of(part, items))
-        return shelf.between(rows)
+        kept = worked_out(_by_items(part), (items, "standing"), lambda: _standing_of(part, items))
+        return kept.between(rows)
     found = _of(part, items).between(rows)
     return found.taken(np.flatnonzero(part.void_at[found.places] > as_of))
 
@@ -63,15 +63,15 @@ def _standing_of(part: Lines, items: frozenset[int]) -> Sold:
 
 def _of(part: Lines, items: frozenset[int]) -> Sold:
     """All lines of the items, kept with the part."""
-    return worked_out(_shelves(part), items, lambda: _gathered(part, items))
+    return worked_out(_by_items(part), items, lambda: _gathered(part, items))
 
 
-class _Shelves:
+class _ByItems:
     """Room of its own for what is kept by items: many of them push nothing else out."""
 
 
-def _shelves(part: Lines) -> _Shelves:
-    return worked_out(part, "shelves", _Shelves)
+def _by_items(part: Lines) -> _ByItems:
+    return worked_out(part, "by items", _ByItems)
 
 
 def _gathered(part: Lines, items: frozenset[int]) -> Sold:

@@ -135,9 +135,8 @@ class Shelf:
 
     def _bought_next(self, item: int) -> list[tuple[int, int]]:
         if item not in self._next:
-            self._next[item] = bought_next(self._lines, len(self._starts) - 1, item, self._as_of, NEXT_KEPT)[
-                1
-            ]
+            people = len(self._starts) - 1
+            _, self._next[item] = bought_next(self._lines, people, item, self._as_of, NEXT_KEPT)
         return self._next[item]
 
     def refill(self, person: int) -> list[Choice]:

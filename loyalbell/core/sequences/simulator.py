@@ -3,12 +3,11 @@
 Nothing of one person depends on another, so that everybody is played through alone, one after the other.
 """
 
-import gc
-from collections.abc import Callable, Iterator, Mapping, Sequence
-from contextlib import contextmanager
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from heapq import heappop, heappush, heapreplace, merge
 
+from loyalbell.core.collecting import without_collecting
 from loyalbell.core.sequences.engine import step, woken, woken_since
 from loyalbell.core.sequences.engine_facts import PersonFacts, SequenceHistory
 from loyalbell.core.sequences.entry import HELD_BACK, come_in
@@ -328,17 +327,3 @@ def _standing(plays: Sequence[RehearsalScene]) -> dict[int, list[tuple[int, Posi
         for person, position in play.standing:
             found.setdefault(person, []).append((number, position))
     return found
-
-
-@contextmanager
-def without_collecting() -> Iterator[None]:
-    """Millions of small tuples without a cycle among them: looking for cycles would take a third of
-    the time.
-    """
-    was = gc.isenabled()
-    gc.disable()
-    try:
-        yield
-    finally:
-        if was:
-            gc.enable()

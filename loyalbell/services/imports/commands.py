@@ -1,9 +1,7 @@
 """Bringing a file in: keep it, guess its columns, try it out, bring it in whole or not at all."""
 
-import gc
 import shutil
 from collections.abc import Callable, Iterator
-from contextlib import contextmanager
 from dataclasses import asdict
 from pathlib import Path
 from typing import Any, BinaryIO
@@ -11,6 +9,7 @@ from typing import Any, BinaryIO
 from sqlalchemy import delete, select
 from sqlalchemy.orm import Session
 
+from loyalbell.core.collecting import without_collecting
 from loyalbell.services.application import Application
 from loyalbell.services.background_work import Report
 from loyalbell.services.imports import files, under_way
@@ -228,21 +227,9 @@ def _read(
         raise FileProblem(problem)
     with (
         RefusedRows(files.refused_file(application, run.id), shape.headings, Outcome()) as refused,
-        uncollected(),
+        without_collecting(),
     ):
         return _importer(application, session, run, columns, write)(path, shape, refused, report, breathe)
-
-
-@contextmanager
-def uncollected() -> Iterator[None]:
-    """A file's millions of cells hold no cycles; looking for some among them doubles the time."""
-    was_on = gc.isenabled()
-    gc.disable()
-    try:
-        yield
-    finally:
-        if was_on:
-            gc.enable()
 
 
 Importer = Callable[[Path, TableShape, RefusedRows, Report, Breathe], Outcome]

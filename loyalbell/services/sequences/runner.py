@@ -9,12 +9,12 @@ from functools import partial
 from sqlalchemy import func, select, update
 from sqlalchemy.orm import Session
 
+from loyalbell.core.collecting import without_collecting
 from loyalbell.core.history.snapshot import HistorySnapshot
 from loyalbell.core.sequences.engine import woken
 from loyalbell.core.sequences.engine_facts import PersonFacts, SequenceHistory
 from loyalbell.core.sequences.plan import WaitStep, every_step, read_plan
 from loyalbell.core.sequences.plan_tree import Tree, tree_of
-from loyalbell.core.sequences.simulator import without_collecting
 from loyalbell.core.sequences.together.answers import LiveAnswers
 from loyalbell.core.sequences.triggers import TriggerContext
 from loyalbell.core.sequences.walk import UNDER_WAY
